@@ -200,10 +200,12 @@ func (m maker) packages(arch string) error {
 		{"../LICENSE", "/usr/share/doc/lantern-agent/copyright", 0o644},
 		{"../docs/pool-driver.md", "/usr/share/doc/lantern-agent/pool-driver.md", 0o644},
 	}
-	if err := m.deb("lantern", "watches drives in pools on many hosts, and leads through replacing them", arch, service); err != nil {
+	if err := m.deb("lantern", "watches drives in pools on many hosts, and leads through replacing them", arch,
+		service); err != nil {
 		return err
 	}
-	if err := m.deb("lantern-agent", "reports a machine's drives and pools to lantern, and obeys its orders", arch, agent); err != nil {
+	if err := m.deb("lantern-agent", "reports a machine's drives and pools to lantern, and obeys its orders", arch,
+		agent); err != nil {
 		return err
 	}
 	return m.tarball(arch, append(service, agent[1:]...))
@@ -211,7 +213,8 @@ func (m maker) packages(arch string) error {
 
 func (m maker) deb(name, about, arch string, all []file) error {
 	info := &nfpm.Info{
-		Name: name, Arch: arch, Platform: "linux", Version: m.version, VersionSchema: "none", Section: "admin", Priority: "optional",
+		Name: name, Arch: arch, Platform: "linux", Version: m.version, VersionSchema: "none", Section: "admin",
+		Priority:   "optional",
 		Maintainer: "The lantern team <lantern@localhost>", Description: about, License: "Apache-2.0", MTime: m.at,
 		Overridables: nfpm.Overridables{
 			Depends: []string{"ca-certificates"},
@@ -283,7 +286,8 @@ func (m maker) tarball(arch string, all []file) error {
 		}
 	}
 	// Whoever runs the agent by the tarball has one binary.
-	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeSymlink, Name: "./usr/bin/lantern-agent", Linkname: "lantern", Mode: 0o777, ModTime: m.at, Uname: "root", Gname: "root"}); err != nil {
+	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeSymlink, Name: "./usr/bin/lantern-agent", Linkname: "lantern",
+		Mode: 0o777, ModTime: m.at, Uname: "root", Gname: "root"}); err != nil {
 		return err
 	}
 	if err := errors.Join(t.Close(), z.Close(), f.Close()); err != nil {

@@ -364,7 +364,8 @@ func TestUpgrade(t *testing.T) {
 		"/var/lib/lantern/service",
 		"/var/lib/lantern/backups/before.db",
 	)
-	if said := d.in("chroot", "--userspec=lantern:lantern", "/", "/usr/bin/lantern", "check", "--data", "/var/lib/lantern/service"); strings.Contains(
+	if said := d.in("chroot", "--userspec=lantern:lantern", "/", "/usr/bin/lantern", "check", "--data",
+		"/var/lib/lantern/service"); strings.Contains(
 		said,
 		"WRONG",
 	) {

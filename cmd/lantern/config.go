@@ -133,7 +133,7 @@ func takeFile(cmd *cli.Command, path string) error {
 		key, value := top.Content[i], top.Content[i+1]
 		k := slices.Index(names, key.Value)
 		if k < 0 {
-			return at(key, "there is no setting %q%s All of them: lantern config show %s",
+			return at(key, "no setting %q%s All of them: lantern config show %s",
 				key.Value, nearest.Meant(key.Value, names), fileOf(cmd))
 		}
 		if _, twice := taken[key.Value]; twice {

@@ -25,7 +25,10 @@ func dataFlag() cli.Flag {
 func file(cmd *cli.Command) (string, error) {
 	if cmd.Args().Len() != 1 {
 		examples, _ := client.Examples(cmd)
-		return "", &client.Failure{Code: client.ExitUsage, Says: cmd.FullName() + " needs one file\nExample: " + examples[0]}
+		return "", &client.Failure{
+			Code: client.ExitUsage,
+			Says: cmd.FullName() + " needs one file\nExample: " + examples[0],
+		}
 	}
 	return cmd.Args().First(), nil
 }
@@ -35,7 +38,8 @@ func backup() *cli.Command {
 		Name:      "backup",
 		Usage:     "copy the service's records into a file, while it runs",
 		ArgsUsage: "<file>",
-		Description: "Example: lantern backup /backup/lantern-2026-11-29.db\n         lantern backup --data .demo demo-backup.db\n\n" +
+		Description: "Example: lantern backup /backup/lantern-2026-11-29.db\n" +
+			"         lantern backup --data .demo demo-backup.db\n\n" +
 			"It is run on the service's machine. The copy is of one moment, and is looked through before it gets its name.",
 		Flags: []cli.Flag{dataFlag()},
 		Action: func(_ context.Context, cmd *cli.Command) error {
@@ -53,7 +57,8 @@ func restore() *cli.Command {
 		Name:      "restore",
 		Usage:     "put a backup in the place of the service's records; it gives no orders until it takes over",
 		ArgsUsage: "<file>",
-		Description: "Example: lantern restore /backup/lantern-2026-11-29.db\n         lantern restore demo-backup.db --data /tmp/restored\n\n" +
+		Description: "Example: lantern restore /backup/lantern-2026-11-29.db\n" +
+			"         lantern restore demo-backup.db --data /tmp/restored\n\n" +
 			"What was there is kept beside it. Two services must not both give orders, so the restored one gives none until\n" +
 			"somebody says that the one before is gone: lantern take-over --reason \"...\"",
 		Flags: []cli.Flag{dataFlag()},
@@ -69,17 +74,23 @@ func restore() *cli.Command {
 
 func standby() *cli.Command {
 	return &cli.Command{
-		Name:        "standby",
-		Usage:       "a second service that follows the first",
-		Description: "Example: lantern serve --standby file:///mnt/copy --data /var/lib/lantern/standby\n         lantern standby take-over --reason \"x\"",
+		Name:  "standby",
+		Usage: "a second service that follows the first",
+		Description: "Example: lantern serve --standby file:///mnt/copy --data /var/lib/lantern/standby\n" +
+			"         lantern standby take-over --reason \"x\"",
 		Commands: []*cli.Command{{
 			Name:  "take-over",
 			Usage: "say that the first service is gone: the standby on this machine serves, and gives orders, from then on",
 			Description: "Example: lantern standby take-over --reason \"its machine is dead, and switched off\"\n" +
-				"         lantern standby take-over --data /var/lib/lantern/standby --reason \"planned: the first was stopped\"\n\n" +
-				"Two services that both give orders would pull and fill drives against each other. Be sure that the first is off.\n" +
+				"         lantern standby take-over --data /var/lib/lantern/standby --reason \"planned: the first was " +
+				"stopped\"\n\n" +
+				"Two services that both give orders would pull and fill drives against each other. Be sure that the first is " +
+				"off.\n" +
 				"Agents find the standby under the address that they know; move that (DNS, a floating address, a proxy) as well.",
-			Flags: []cli.Flag{dataFlag(), &cli.StringFlag{Name: "reason", Usage: "how you know that it is gone", Required: true}},
+			Flags: []cli.Flag{
+				dataFlag(),
+				&cli.StringFlag{Name: "reason", Usage: "how you know that it is gone", Required: true},
+			},
 			Action: func(_ context.Context, cmd *cli.Command) error {
 				who := cmp.Or(os.Getenv("SUDO_USER"), os.Getenv("USER"), "somebody")
 				if err := daemon.TakeOver(cmd.String("data"), who+" on the standby's machine", cmd.String("reason")); err != nil {
@@ -99,7 +110,8 @@ func salvage() *cli.Command {
 		ArgsUsage: "<damaged> <new file>",
 		Description: "Example: lantern salvage /var/lib/lantern/service/lantern.db /backup/salvaged.db\n" +
 			"         lantern salvage damaged-backup.db salvaged.db\n\n" +
-			"The damaged file is only read; stop the service that has it open. Look for a backup first: what a backup holds is whole.\n" +
+			"The damaged file is only read; stop the service that has it open. Look for a backup first: what a backup holds " +
+			"is whole.\n" +
 			"Put what was salvaged in place with: lantern restore salvaged.db",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
@@ -116,7 +128,8 @@ func check() *cli.Command {
 		Usage:     "look through the service's records, or through a backup: all of it is read, and loaded as at a start",
 		ArgsUsage: "[backup]",
 		Description: "Example: lantern check\n         lantern check /backup/lantern-2026-11-29.db\n\n" +
-			"Looked at are the database itself, the checksum of every block of readings, the chain of the audit, and whether the\n" +
+			"Looked at are the database itself, the checksum of every block of readings, the chain of the audit, and whether " +
+			"the\n" +
 			"service loads: every swap is replayed from its events. Nothing is changed, and a running service goes on.",
 		Flags: []cli.Flag{dataFlag()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -140,7 +153,8 @@ func migrate() *cli.Command {
 		Name:  "migrate",
 		Usage: "say what this version changes of the form of the records, tried on a copy",
 		Description: "Example: lantern migrate\n         lantern migrate --data /var/lib/lantern/service\n\n" +
-			"The records themselves are only read. The changes are made when the service of this version starts; make a backup before,\n" +
+			"The records themselves are only read. The changes are made when the service of this version starts; make a " +
+			"backup before,\n" +
 			"since an older version refuses records that a newer one has changed.",
 		Flags: []cli.Flag{
 			dataFlag(),
@@ -161,8 +175,10 @@ func storeCommand() *cli.Command {
 			Name:  "size",
 			Usage: "say what takes room in the records, the largest first",
 			Description: "Example: lantern store size\n         lantern store size --data .demo\n\n" +
-				"Readings are folded into blocks within hours; recoveries that ended are thinned out after a day; events, orders and\n" +
-				"messages go after --keep-events, --keep-orders and --keep-messages of lantern serve; \"past\" is what makes --at possible,\n" +
+				"Readings are folded into blocks within hours; recoveries that ended are thinned out after a day; events, " +
+				"orders and\n" +
+				"messages go after --keep-events, --keep-orders and --keep-messages of lantern serve; \"past\" is what makes " +
+				"--at possible,\n" +
 				"and goes after --keep-past. The records are only read.",
 			Flags: []cli.Flag{dataFlag()},
 			Action: func(_ context.Context, cmd *cli.Command) error {
@@ -172,8 +188,10 @@ func storeCommand() *cli.Command {
 			Name:  "shrink",
 			Usage: "write the records anew, without what is free in them; the service must not run",
 			Description: "Example: lantern store shrink\n         lantern store shrink --data /var/lib/lantern/service\n\n" +
-				"It needs as much room again for a while. A running service gives room back by itself, a little at a time, while more\n" +
-				"than a quarter of its records is free; records that were made by a version of before can do that once they were\n" +
+				"It needs as much room again for a while. A running service gives room back by itself, a little at a time, " +
+				"while more\n" +
+				"than a quarter of its records is free; records that were made by a version of before can do that once they " +
+				"were\n" +
 				"written anew. Make a backup before.",
 			Flags: []cli.Flag{dataFlag()},
 			Action: func(_ context.Context, cmd *cli.Command) error {

@@ -222,10 +222,11 @@ func driver() *cli.Command {
 		},
 	}
 	return &cli.Command{
-		Name:        "driver",
-		Usage:       "programs that speak for pools of other kinds",
-		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         lantern driver check --help",
-		Commands:    []*cli.Command{check},
+		Name:  "driver",
+		Usage: "programs that speak for pools of other kinds",
+		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n" +
+			"         lantern driver check --help",
+		Commands: []*cli.Command{check},
 	}
 }
 
@@ -235,9 +236,11 @@ func agent() *cli.Command {
 	return fileAndEnvironment(&cli.Command{
 		Name:  "agent",
 		Usage: "report this host's drives and pools, and obey orders",
-		Description: "Example: lantern agent --print\n         lantern agent --host skerry --server https://lantern.example --token-file /etc/lantern/token\n" +
+		Description: "Example: lantern agent --print\n" +
+			"         lantern agent --host skerry --server https://lantern.example --token-file /etc/lantern/token\n" +
 			"         lantern agent --config /etc/lantern/agent.yaml\n\n" +
-			"Every option can be given by the environment as well (LANTERN_EVERY for --every), and by the file that --config names.\n" +
+			"Every option can be given by the environment as well (LANTERN_EVERY for --every), and by the file that --config " +
+			"names.\n" +
 			"What a file may hold: lantern config show agent",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "host", Value: name, Usage: "the name it was enrolled by"},

@@ -51,8 +51,9 @@ func serveFlags(data string) []cli.Flag {
 				"with --cert and --key)",
 		},
 		&cli.StringFlag{
-			Name:        "base-url",
-			Usage:       "where people and agents reach the service, such as https://lantern.example or https://example.com/lantern",
+			Name: "base-url",
+			Usage: "where people and agents reach the service, such as https://lantern.example or " +
+				"https://example.com/lantern",
 			DefaultText: "where it listens",
 		},
 		&cli.StringSliceFlag{
@@ -135,7 +136,8 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	if err == nil && s.Retention.Past < 0 {
 		err = usage("--keep-past is a time such as 30d, or 0 for none")
 	}
-	for option, d := range map[string]time.Duration{"keep-events": s.Retention.Events, "keep-orders": s.Retention.Orders, "keep-messages": s.Retention.Deliveries} {
+	for option, d := range map[string]time.Duration{"keep-events": s.Retention.Events, "keep-orders": s.Retention.Orders,
+		"keep-messages": s.Retention.Deliveries} {
 		if err == nil && d < daemon.LeastRetention {
 			err = usage("--%s is at least %s", option, client.DurationText(daemon.LeastRetention))
 		}
@@ -199,7 +201,10 @@ func baseURL(text string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" ||
 		u.User != nil {
-		return nil, usage("--base-url %q is no address such as https://lantern.example or https://example.com/lantern", text)
+		return nil, usage(
+			"--base-url %q is no address such as https://lantern.example or https://example.com/lantern",
+			text,
+		)
 	}
 	return u, nil
 }
@@ -220,9 +225,11 @@ func serve() *cli.Command {
 	return fileAndEnvironment(&cli.Command{
 		Name:  "serve",
 		Usage: "run the service",
-		Description: "Example: lantern serve\n         lantern serve --listen 0.0.0.0:7411 --cert cert.pem --key key.pem --data /var/lib/lantern/service\n" +
+		Description: "Example: lantern serve\n         lantern serve --listen 0.0.0.0:7411 --cert cert.pem --key key.pem " +
+			"--data /var/lib/lantern/service\n" +
 			"         lantern serve --config /etc/lantern/service.yaml\n\n" +
-			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that --config names.\n" +
+			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that " +
+			"--config names.\n" +
 			"What a file may hold: lantern config show service",
 		Flags: slices.Concat(serveFlags(dataDir("service")), backupFlags(), providerFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -264,7 +271,10 @@ func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
 		return nil, nil // none was asked for
 	}
 	if p.ClientID == "" || p.URL == "" {
-		return nil, &client.Failure{Code: client.ExitUsage, Says: "--oidc-issuer needs --oidc-client and --base-url as well"}
+		return nil, &client.Failure{
+			Code: client.ExitUsage,
+			Says: "--oidc-issuer needs --oidc-client and --base-url as well",
+		}
 	}
 	if path := cmd.String("oidc-secret-file"); path != "" {
 		var err error

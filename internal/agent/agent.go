@@ -58,6 +58,7 @@ type Agent struct {
 	there      string      // the devices that were there at the look before
 	again      atomic.Bool // something was ordered that the next look should read
 	soon       chan struct{}
+	controller *controller
 	startedAt  time.Time
 	trouble    atomic.Pointer[trouble]
 	looks      atomic.Int64 // how many were begun
@@ -92,16 +93,17 @@ func New(c Config) (*Agent, error) {
 		return nil, err
 	}
 	return &Agent{
-		Config:   c,
-		spool:    sp,
-		ledger:   l,
-		surfaces: su,
-		lanes:    lanes{width: perAdapter, patience: patience},
-		known:    map[string]drive.Description{},
-		naming:   map[string]*naming{},
-		wards:    map[string]*ward{},
-		rhythms:  rhythms{of: map[string]context.CancelFunc{}},
-		soon:     make(chan struct{}, 1),
+		Config:     c,
+		spool:      sp,
+		ledger:     l,
+		surfaces:   su,
+		lanes:      lanes{width: perAdapter, patience: patience},
+		known:      map[string]drive.Description{},
+		naming:     map[string]*naming{},
+		wards:      map[string]*ward{},
+		rhythms:    rhythms{of: map[string]context.CancelFunc{}},
+		soon:       make(chan struct{}, 1),
+		controller: newController(),
 
 		startedAt: c.Clock.Now(),
 	}, nil
@@ -111,6 +113,8 @@ func New(c Config) (*Agent, error) {
 func (a *Agent) Run(ctx context.Context) error {
 	done := make(chan struct{})
 	go func() { defer close(done); a.obey(ctx) }()
+	go a.keepController(ctx)
+	a.awaitController(ctx)
 	changes := a.Machine.Changes(ctx)
 	for ctx.Err() == nil {
 		busy, err := a.look(ctx)

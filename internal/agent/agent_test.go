@@ -452,7 +452,8 @@ func TestOrdersNameDrives(t *testing.T) {
 	}{
 		"as meant": {func(*Found, *api.Order) {}, ""},
 		"not there": {func(f *Found, _ *api.Order) {
-			f.Transport = wired{identify: drive.EncodeIdentify(drive.Description{Identity: drive.Identity{WWN: "5", Serial: "X"}})}
+			f.Transport = wired{identify: drive.EncodeIdentify(drive.Description{Identity: drive.Identity{WWN: "5",
+				Serial: "X"}})}
 		}, "no drive on this host answers"},
 		"same WWN, other serial": {func(f *Found, _ *api.Order) {
 			f.Transport = wired{identify: drive.EncodeIdentify(described("VR7ZZ999"))}

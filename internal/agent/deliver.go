@@ -73,6 +73,7 @@ func (a *Agent) send(ctx context.Context, r api.Report) error {
 	}
 	switch {
 	case res.StatusCode() == 204:
+		a.controller.hear(res.HTTPResponse.Header.Get(api.ControllerHeader))
 		return nil
 	case res.StatusCode() == 409:
 		return nil // it was taken before: the answer was lost, not the report
@@ -94,16 +95,24 @@ func problem(status int, body []byte) error {
 	return err
 }
 
-// mostOfError is how much of an error is told with each report.
-const mostOfError = 300
+// How much of an error is told with each report.
+const (
+	mostOfError      = 300
+	mostOfController = 120
+)
 
 // failed notes what failed last.
 func (a *Agent) failed(err error) {
+	a.trouble.Store(&trouble{shorter(err, mostOfError), a.Clock.Now()})
+}
+
+// shorter is an error with no more than so many characters.
+func shorter(err error, most int) string {
 	text := strings.ToValidUTF8(err.Error(), "?")
-	if r := []rune(text); len(r) > mostOfError {
-		text = string(r[:mostOfError]) + "…"
+	if r := []rune(text); len(r) > most {
+		text = string(r[:most]) + "…"
 	}
-	a.trouble.Store(&trouble{text, a.Clock.Now()})
+	return text
 }
 
 // trouble is what failed last, and when.
@@ -118,6 +127,7 @@ func (a *Agent) says() string {
 	if t := a.trouble.Load(); t != nil {
 		s.Error, s.ErrorAt = t.says, t.at
 	}
+	s.Controller = a.controller.says()
 	b, err := json.Marshal(s)
 	if err != nil {
 		return ""

@@ -103,7 +103,12 @@ func identifySCSI(ctx context.Context, t Transport, known drive.Description) (dr
 }
 
 // identifyNVMe asks a controller and one of its namespaces who they are.
-func identifyNVMe(ctx context.Context, t Transport, known drive.Description, namespace int) (drive.Description, error) {
+func identifyNVMe(
+	ctx context.Context,
+	t Transport,
+	known drive.Description,
+	namespace int,
+) (drive.Description, error) {
 	d := known
 	p, _, err := ask(ctx, t, drive.NVMeIdentify(1, 0), nvmeLength, "nvme-controller")
 	if err != nil {

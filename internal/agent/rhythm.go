@@ -55,6 +55,9 @@ func (a *Agent) light(ctx context.Context, o api.Order) (string, error) {
 	if o.Section != "" {
 		lit, speaks, err := a.locate(ctx, o.Section, o.Bay, o.On)
 		if !speaks {
+			lit, speaks, err = a.lightByController(ctx, o.Section, o.Bay, o.On)
+		}
+		if !speaks {
 			lit, err = a.Machine.Light(ctx, o.Section, o.Bay, o.On)
 		}
 		switch {

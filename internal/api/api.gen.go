@@ -118,6 +118,30 @@ func (e CampaignItemState) Valid() bool {
 	}
 }
 
+// Defines values for CapacityWayKind.
+const (
+	LargerDrives CapacityWayKind = "larger-drives"
+	NewDrive     CapacityWayKind = "new-drive"
+	NewGroup     CapacityWayKind = "new-group"
+	NewHost      CapacityWayKind = "new-host"
+)
+
+// Valid indicates whether the value is a known member of the CapacityWayKind enum.
+func (e CapacityWayKind) Valid() bool {
+	switch e {
+	case LargerDrives:
+		return true
+	case NewDrive:
+		return true
+	case NewGroup:
+		return true
+	case NewHost:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChannelKind.
 const (
 	ChannelKindEmail   ChannelKind = "email"
@@ -953,6 +977,7 @@ const (
 	ProblemTypeNoCampaign       ProblemType = "no-campaign"
 	ProblemTypeNoCertificate    ProblemType = "no-certificate"
 	ProblemTypeNoChannel        ProblemType = "no-channel"
+	ProblemTypeNoController     ProblemType = "no-controller"
 	ProblemTypeNoDrive          ProblemType = "no-drive"
 	ProblemTypeNoHost           ProblemType = "no-host"
 	ProblemTypeNoHours          ProblemType = "no-hours"
@@ -1167,6 +1192,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeNoCertificate:
 		return true
 	case ProblemTypeNoChannel:
+		return true
+	case ProblemTypeNoController:
 		return true
 	case ProblemTypeNoDrive:
 		return true
@@ -1859,8 +1886,22 @@ type AgentCertificate struct {
 	EndsAt      time.Time `json:"ends_at"`
 }
 
+// AgentController defines model for AgentController.
+type AgentController struct {
+	Fingerprint string `json:"fingerprint"`
+	Password    string `json:"password"`
+	Url         string `json:"url"`
+	User        string `json:"user"`
+
+	// Version changes with the settings
+	Version string `json:"version"`
+}
+
 // AgentState what an agent says of itself with each report
 type AgentState struct {
+	// Controller what an agent says of its host's management controller
+	Controller ControllerState `json:"controller,omitempty,omitzero"`
+
 	// Error what failed last
 	Error   string    `json:"error,omitempty,omitzero"`
 	ErrorAt time.Time `json:"error_at,omitempty,omitzero"`
@@ -2090,6 +2131,29 @@ type CampaignItem struct {
 // CampaignItemState defines model for CampaignItem.State.
 type CampaignItemState string
 
+// CapacityWay defines model for CapacityWay.
+type CapacityWay struct {
+	AddsBytes int64 `json:"adds_bytes"`
+
+	// DriveBytes absent where they are of several sizes
+	DriveBytes int64 `json:"drive_bytes,omitempty,omitzero"`
+	Drives     int   `json:"drives"`
+
+	// Kind another group; the drives of another host; one more drive; larger drives in place of all smaller ones
+	Kind   CapacityWayKind `json:"kind"`
+	Latest time.Time       `json:"latest,omitempty,omitzero"`
+	Likely time.Time       `json:"likely,omitempty,omitzero"`
+
+	// Says such as another group like group 1: 6 drives of 8 TB
+	Says string `json:"says"`
+
+	// Soonest when it is full then if it goes on growing fast
+	Soonest time.Time `json:"soonest,omitempty,omitzero"`
+}
+
+// CapacityWayKind another group; the drives of another host; one more drive; larger drives in place of all smaller ones
+type CapacityWayKind string
+
 // Channel defines model for Channel.
 type Channel struct {
 	Digest string `json:"digest,omitempty,omitzero"`
@@ -2202,6 +2266,20 @@ type ConfirmTail struct {
 	// Reason asked for when a check of the new drive warns
 	Reason string `json:"reason,omitempty,omitzero"`
 	Tail   string `json:"tail"`
+}
+
+// ControllerState what an agent says of its host's management controller
+type ControllerState struct {
+	// At when it was read last; zero for never
+	At time.Time `json:"at"`
+
+	// Bays of which it tells, with a number
+	Bays int `json:"bays"`
+
+	// Error why it could not be read; empty when it could
+	Error   string    `json:"error,omitempty,omitzero"`
+	ErrorAt time.Time `json:"error_at,omitempty,omitzero"`
+	Url     string    `json:"url"`
 }
 
 // Copy defines model for Copy.
@@ -2719,8 +2797,11 @@ type Host struct {
 	ClockOffSeconds float64 `json:"clock_off_seconds,omitempty,omitzero"`
 
 	// Cold its drives are changed only while it is down
-	Cold   bool `json:"cold,omitempty,omitzero"`
-	Drives int  `json:"drives"`
+	Cold bool `json:"cold,omitempty,omitzero"`
+
+	// Controller a host's management controller, which speaks Redfish
+	Controller HostController `json:"controller,omitempty,omitzero"`
+	Drives     int            `json:"drives"`
 
 	// Formerly names that it had before
 	Formerly        []string        `json:"formerly,omitempty,omitzero"`
@@ -2739,6 +2820,19 @@ type Host struct {
 
 // HostState defines model for Host.State.
 type HostState string
+
+// HostController a host's management controller, which speaks Redfish
+type HostController struct {
+	By string `json:"by,omitempty,omitzero"`
+
+	// Fingerprint SHA-256 of its certificate; empty where an authority vouches for it
+	Fingerprint string    `json:"fingerprint,omitempty,omitzero"`
+	SetAt       time.Time `json:"set_at,omitempty,omitzero"`
+
+	// Url such as https://192.0.2.7
+	Url  string `json:"url"`
+	User string `json:"user"`
+}
 
 // HostName defines model for HostName.
 type HostName struct {
@@ -2847,6 +2941,9 @@ type InventoryRow struct {
 
 	// Name serial, tail or another name of a drive
 	Name string `json:"name"`
+
+	// Note a note that is added
+	Note string `json:"note,omitempty,omitzero"`
 
 	// Whole the name is a whole serial and may be of a drive that was not seen yet
 	Whole bool `json:"whole,omitempty,omitzero"`
@@ -3540,10 +3637,23 @@ type PeriodCapacity struct {
 	Latest time.Time `json:"latest,omitempty,omitzero"`
 	Likely time.Time `json:"likely,omitempty,omitzero"`
 	Pool   string    `json:"pool"`
+	SeenAt time.Time `json:"seen_at"`
 
 	// Soonest when it is full if it goes on growing fast
-	Soonest   time.Time `json:"soonest,omitempty,omitzero"`
-	UsedBytes int64     `json:"used_bytes"`
+	Soonest time.Time `json:"soonest,omitempty,omitzero"`
+
+	// Stale its host does not report it now; all of this is as last reported
+	Stale     bool  `json:"stale"`
+	UsedBytes int64 `json:"used_bytes"`
+
+	// UsedUnknown the pool system does not tell how full it is
+	UsedUnknown bool `json:"used_unknown"`
+
+	// Ways what would make it hold more; about as much
+	Ways []CapacityWay `json:"ways"`
+
+	// WaysKnown false where sizes and protection of its members do not add up to what it holds, so that nothing can be told
+	WaysKnown bool `json:"ways_known"`
 }
 
 // PeriodFlag a drive that came to be replaced, or dead
@@ -4552,6 +4662,16 @@ type ServiceTrouble struct {
 	Severity Verdict `json:"severity"`
 }
 
+// SetController defines model for SetController.
+type SetController struct {
+	Fingerprint string `json:"fingerprint,omitempty,omitzero"`
+	Password    string `json:"password"`
+
+	// Url such as https://192.0.2.7
+	Url  string `json:"url"`
+	User string `json:"user"`
+}
+
 // Sibling defines model for Sibling.
 type Sibling struct {
 	Bay     string  `json:"bay,omitempty,omitzero"`
@@ -5287,6 +5407,15 @@ type SkipInCampaignParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// ListCapacityParams defines parameters for ListCapacity.
+type ListCapacityParams struct {
+	// Pool only this pool
+	Pool string `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
+
+	// DriveBytes size of the larger drives; twice the largest of each pool where it is not said
+	DriveBytes int64 `form:"drive_bytes,omitempty" json:"drive_bytes,omitempty,omitzero"`
+}
+
 // ListDrivesParams defines parameters for ListDrives.
 type ListDrivesParams struct {
 	Host    []string  `form:"host,omitempty" json:"host,omitempty,omitzero"`
@@ -5353,6 +5482,11 @@ type GetFailuresParams struct {
 
 	// Confidence of the ranges, 0.95 where it is not said
 	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
+}
+
+// SetControllerParams defines parameters for SetController.
+type SetControllerParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
 // RemoveLayoutParams defines parameters for RemoveLayout.
@@ -5677,6 +5811,9 @@ type EnrolHostJSONRequestBody = Enrol
 
 // SetColdJSONRequestBody defines body for SetCold for application/json ContentType.
 type SetColdJSONRequestBody = Cold
+
+// SetControllerJSONRequestBody defines body for SetController for application/json ContentType.
+type SetControllerJSONRequestBody = SetController
 
 // SetLayoutJSONRequestBody defines body for SetLayout for application/json ContentType.
 type SetLayoutJSONRequestBody = Layout
@@ -6005,6 +6142,13 @@ type ClientInterface interface {
 	// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
 	AskCertificate(ctx context.Context, body AskCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetAgentController Get how the host's management controller is reached
+	//
+	// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+	//
+	// Corresponds with GET /agent/controller (the `GetAgentController` operationId).
+	GetAgentController(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
 	//
 	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
@@ -6166,6 +6310,13 @@ type ClientInterface interface {
 	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaign(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCapacity Tell when pools will be full, and what would give them room
+	//
+	// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+	//
+	// Corresponds with GET /capacity (the `ListCapacity` operationId).
+	ListCapacity(ctx context.Context, params *ListCapacityParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListChannels List notice channels
 	//
 	// Corresponds with GET /channels (the `ListChannels` operationId).
@@ -6323,6 +6474,29 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveController Forget a host's management controller
+	//
+	// Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
+	RemoveController(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetControllerWithBody Say how a host's management controller is reached
+	//
+	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+	SetControllerWithBody(ctx context.Context, host string, params *SetControllerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetController Say how a host's management controller is reached
+	//
+	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+	SetController(ctx context.Context, host string, params *SetControllerParams, body SetControllerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLayouts List the enclosure layouts of a host
 	//
@@ -7590,6 +7764,23 @@ func (c *Client) AskCertificate(ctx context.Context, body AskCertificateJSONRequ
 	return c.Client.Do(req)
 }
 
+// GetAgentController Get how the host's management controller is reached
+//
+// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+//
+// Corresponds with GET /agent/controller (the `GetAgentController` operationId).
+func (c *Client) GetAgentController(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAgentControllerRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
 //
 // Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
@@ -8001,6 +8192,23 @@ func (c *Client) SkipInCampaign(ctx context.Context, id IdParam, params *SkipInC
 	return c.Client.Do(req)
 }
 
+// ListCapacity Tell when pools will be full, and what would give them room
+//
+// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+//
+// Corresponds with GET /capacity (the `ListCapacity` operationId).
+func (c *Client) ListCapacity(ctx context.Context, params *ListCapacityParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCapacityRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListChannels List notice channels
 //
 // Corresponds with GET /channels (the `ListChannels` operationId).
@@ -8389,6 +8597,59 @@ func (c *Client) SetColdWithBody(ctx context.Context, host string, contentType s
 // Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 func (c *Client) SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetColdRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveController Forget a host's management controller
+//
+// Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
+func (c *Client) RemoveController(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveControllerRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetControllerWithBody Say how a host's management controller is reached
+//
+// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+func (c *Client) SetControllerWithBody(ctx context.Context, host string, params *SetControllerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetControllerRequestWithBody(c.Server, host, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetController Say how a host's management controller is reached
+//
+// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+func (c *Client) SetController(ctx context.Context, host string, params *SetControllerParams, body SetControllerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetControllerRequest(c.Server, host, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11312,6 +11573,33 @@ func NewAskCertificateRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewGetAgentControllerRequest constructs an http.Request for the GetAgentController method
+func NewGetAgentControllerRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/controller")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAskEnrolmentRequest calls the generic AskEnrolment builder with application/json body
 func NewAskEnrolmentRequest(server string, body AskEnrolmentJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -12198,6 +12486,64 @@ func NewSkipInCampaignRequestWithBody(server string, id IdParam, params *SkipInC
 
 		req.Header.Set("Idempotency-Key", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewListCapacityRequest constructs an http.Request for the ListCapacity method
+func NewListCapacityRequest(server string, params *ListCapacityParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/capacity")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pool", params.Pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "drive_bytes", params.DriveBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -13111,6 +13457,100 @@ func NewSetColdRequestWithBody(server string, host string, contentType string, b
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveControllerRequest constructs an http.Request for the RemoveController method
+func NewRemoveControllerRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/controller", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetControllerRequest calls the generic SetController builder with application/json body
+func NewSetControllerRequest(server string, host string, params *SetControllerParams, body SetControllerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetControllerRequestWithBody(server, host, params, "application/json", bodyReader)
+}
+
+// NewSetControllerRequestWithBody constructs an http.Request for the SetController method, with any body, and a specified content type
+func NewSetControllerRequestWithBody(server string, host string, params *SetControllerParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/controller", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -17818,6 +18258,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /agent/certificate (the `AskCertificate` operationId).
 	AskCertificateWithResponse(ctx context.Context, body AskCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*AskCertificateResponse, error)
 
+	// GetAgentControllerWithResponse Get how the host's management controller is reached
+	//
+	// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /agent/controller (the `GetAgentController` operationId).
+	GetAgentControllerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAgentControllerResponse, error)
+
 	// AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
 	//
 	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
@@ -18001,6 +18450,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaignWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error)
 
+	// ListCapacityWithResponse Tell when pools will be full, and what would give them room
+	//
+	// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /capacity (the `ListCapacity` operationId).
+	ListCapacityWithResponse(ctx context.Context, params *ListCapacityParams, reqEditors ...RequestEditorFn) (*ListCapacityResponse, error)
+
 	// ListChannelsWithResponse List notice channels
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18182,6 +18640,31 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetColdWithResponse(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetColdResponse, error)
+
+	// RemoveControllerWithResponse Forget a host's management controller
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
+	RemoveControllerWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveControllerResponse, error)
+
+	// SetControllerWithBodyWithResponse Say how a host's management controller is reached
+	//
+	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+	SetControllerWithBodyWithResponse(ctx context.Context, host string, params *SetControllerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetControllerResponse, error)
+
+	// SetControllerWithResponse Say how a host's management controller is reached
+	//
+	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+	SetControllerWithResponse(ctx context.Context, host string, params *SetControllerParams, body SetControllerJSONRequestBody, reqEditors ...RequestEditorFn) (*SetControllerResponse, error)
 
 	// ListLayoutsWithResponse List the enclosure layouts of a host
 	//
@@ -19726,6 +20209,54 @@ func (r AskCertificateResponse) ContentType() string {
 	return ""
 }
 
+type GetAgentControllerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AgentController
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAgentControllerResponse) GetJSON200() *AgentController {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAgentControllerResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAgentControllerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAgentControllerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAgentControllerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAgentControllerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AskEnrolmentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20555,6 +21086,54 @@ func (r SkipInCampaignResponse) ContentType() string {
 	return ""
 }
 
+type ListCapacityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]PeriodCapacity
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCapacityResponse) GetJSON200() *[]PeriodCapacity {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCapacityResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCapacityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCapacityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCapacityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCapacityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListChannelsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21371,6 +21950,88 @@ func (r SetColdResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetColdResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveControllerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveControllerResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveControllerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveControllerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveControllerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveControllerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetControllerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetControllerResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetControllerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetControllerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetControllerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetControllerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26229,6 +26890,21 @@ func (c *ClientWithResponses) AskCertificateWithResponse(ctx context.Context, bo
 	return ParseAskCertificateResponse(rsp)
 }
 
+// GetAgentControllerWithResponse Get how the host's management controller is reached
+//
+// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /agent/controller (the `GetAgentController` operationId).
+func (c *ClientWithResponses) GetAgentControllerWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAgentControllerResponse, error) {
+	rsp, err := c.GetAgentController(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAgentControllerResponse(rsp)
+}
+
 // AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
 //
 // Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
@@ -26562,6 +27238,21 @@ func (c *ClientWithResponses) SkipInCampaignWithResponse(ctx context.Context, id
 	return ParseSkipInCampaignResponse(rsp)
 }
 
+// ListCapacityWithResponse Tell when pools will be full, and what would give them room
+//
+// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /capacity (the `ListCapacity` operationId).
+func (c *ClientWithResponses) ListCapacityWithResponse(ctx context.Context, params *ListCapacityParams, reqEditors ...RequestEditorFn) (*ListCapacityResponse, error) {
+	rsp, err := c.ListCapacity(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCapacityResponse(rsp)
+}
+
 // ListChannelsWithResponse List notice channels
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26886,6 +27577,49 @@ func (c *ClientWithResponses) SetColdWithResponse(ctx context.Context, host stri
 		return nil, err
 	}
 	return ParseSetColdResponse(rsp)
+}
+
+// RemoveControllerWithResponse Forget a host's management controller
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
+func (c *ClientWithResponses) RemoveControllerWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveControllerResponse, error) {
+	rsp, err := c.RemoveController(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveControllerResponse(rsp)
+}
+
+// SetControllerWithBodyWithResponse Say how a host's management controller is reached
+//
+// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+func (c *ClientWithResponses) SetControllerWithBodyWithResponse(ctx context.Context, host string, params *SetControllerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetControllerResponse, error) {
+	rsp, err := c.SetControllerWithBody(ctx, host, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetControllerResponse(rsp)
+}
+
+// SetControllerWithResponse Say how a host's management controller is reached
+//
+// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
+func (c *ClientWithResponses) SetControllerWithResponse(ctx context.Context, host string, params *SetControllerParams, body SetControllerJSONRequestBody, reqEditors ...RequestEditorFn) (*SetControllerResponse, error) {
+	rsp, err := c.SetController(ctx, host, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetControllerResponse(rsp)
 }
 
 // ListLayoutsWithResponse List the enclosure layouts of a host
@@ -29198,6 +29932,42 @@ func ParseAskCertificateResponse(rsp *http.Response) (*AskCertificateResponse, e
 	return response, nil
 }
 
+// ParseGetAgentControllerResponse parses an HTTP response from a GetAgentControllerWithResponse call
+func ParseGetAgentControllerResponse(rsp *http.Response) (*GetAgentControllerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAgentControllerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AgentController
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAskEnrolmentResponse parses an HTTP response from a AskEnrolmentWithResponse call
 func ParseAskEnrolmentResponse(rsp *http.Response) (*AskEnrolmentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29772,6 +30542,39 @@ func ParseSkipInCampaignResponse(rsp *http.Response) (*SkipInCampaignResponse, e
 	return response, nil
 }
 
+// ParseListCapacityResponse parses an HTTP response from a ListCapacityWithResponse call
+func ParseListCapacityResponse(rsp *http.Response) (*ListCapacityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCapacityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []PeriodCapacity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
 func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -30320,6 +31123,64 @@ func ParseSetColdResponse(rsp *http.Response) (*SetColdResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveControllerResponse parses an HTTP response from a RemoveControllerWithResponse call
+func ParseRemoveControllerResponse(rsp *http.Response) (*RemoveControllerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveControllerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetControllerResponse parses an HTTP response from a SetControllerWithResponse call
+func ParseSetControllerResponse(rsp *http.Response) (*SetControllerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetControllerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Failure
@@ -33572,6 +34433,9 @@ type ServerInterface interface {
 	// AskCertificate Get a certificate for an agent
 	// (POST /agent/certificate)
 	AskCertificate(ctx *echo.Context) error
+	// GetAgentController Get how the host's management controller is reached
+	// (GET /agent/controller)
+	GetAgentController(ctx *echo.Context) error
 	// AskEnrolment Ask to be enrolled, with the code of an invitation
 	// (POST /agent/enrolment)
 	AskEnrolment(ctx *echo.Context) error
@@ -33626,6 +34490,9 @@ type ServerInterface interface {
 	// SkipInCampaign Skip the next drive of a campaign
 	// (POST /campaigns/{id}/skip)
 	SkipInCampaign(ctx *echo.Context, id IdParam, params SkipInCampaignParams) error
+	// ListCapacity Tell when pools will be full, and what would give them room
+	// (GET /capacity)
+	ListCapacity(ctx *echo.Context, params ListCapacityParams) error
 	// ListChannels List notice channels
 	// (GET /channels)
 	ListChannels(ctx *echo.Context) error
@@ -33680,6 +34547,12 @@ type ServerInterface interface {
 	// SetCold Set whether drives of a host are changed only while it is down
 	// (PUT /hosts/{host}/cold)
 	SetCold(ctx *echo.Context, host string) error
+	// RemoveController Forget a host's management controller
+	// (DELETE /hosts/{host}/controller)
+	RemoveController(ctx *echo.Context, host string) error
+	// SetController Say how a host's management controller is reached
+	// (PUT /hosts/{host}/controller)
+	SetController(ctx *echo.Context, host string, params SetControllerParams) error
 	// ListLayouts List the enclosure layouts of a host
 	// (GET /hosts/{host}/layouts)
 	ListLayouts(ctx *echo.Context, host string) error
@@ -34176,6 +35049,15 @@ func (w *ServerInterfaceWrapper) AskCertificate(ctx *echo.Context) error {
 	return err
 }
 
+// GetAgentController converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAgentController(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAgentController(ctx)
+	return err
+}
+
 // AskEnrolment converts echo context to params.
 func (w *ServerInterfaceWrapper) AskEnrolment(ctx *echo.Context) error {
 	var err error
@@ -34612,6 +35494,31 @@ func (w *ServerInterfaceWrapper) SkipInCampaign(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SkipInCampaign(ctx, id, params)
+	return err
+}
+
+// ListCapacity converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCapacity(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCapacityParams
+	// ------------- Optional query parameter "pool" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pool", ctx.QueryParams(), &params.Pool, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pool: %s", err))
+	}
+
+	// ------------- Optional query parameter "drive_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "drive_bytes", ctx.QueryParams(), &params.DriveBytes, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter drive_bytes: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCapacity(ctx, params)
 	return err
 }
 
@@ -35065,6 +35972,58 @@ func (w *ServerInterfaceWrapper) SetCold(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetCold(ctx, host)
+	return err
+}
+
+// RemoveController converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveController(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveController(ctx, host)
+	return err
+}
+
+// SetController converts echo context to params.
+func (w *ServerInterfaceWrapper) SetController(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", ctx.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter host: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetControllerParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetController(ctx, host, params)
 	return err
 }
 
@@ -37304,6 +38263,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/failures", wrapper.GetFailures, options.OperationMiddlewares["getFailures"]...)
 	router.GET(options.BaseURL+"/stock/advice", wrapper.GetStockAdvice, options.OperationMiddlewares["getStockAdvice"]...)
 	router.GET(options.BaseURL+"/story/:kind/:name", wrapper.GetStory, options.OperationMiddlewares["getStory"]...)
+	router.GET(options.BaseURL+"/capacity", wrapper.ListCapacity, options.OperationMiddlewares["listCapacity"]...)
 	router.GET(options.BaseURL+"/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/report/page", wrapper.GetReportPage, options.OperationMiddlewares["getReportPage"]...)
 	router.GET(options.BaseURL+"/inventory", wrapper.ListInventory, options.OperationMiddlewares["listInventory"]...)
@@ -37320,6 +38280,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/agent/enrolment", wrapper.AskEnrolment, options.OperationMiddlewares["askEnrolment"]...)
 	router.GET(options.BaseURL+"/hosts/:host/bays", wrapper.GetBays, options.OperationMiddlewares["getBays"]...)
 	router.POST(options.BaseURL+"/hosts/:host/retire", wrapper.RetireHost, options.OperationMiddlewares["retireHost"]...)
+	router.DELETE(options.BaseURL+"/hosts/:host/controller", wrapper.RemoveController, options.OperationMiddlewares["removeController"]...)
+	router.PUT(options.BaseURL+"/hosts/:host/controller", wrapper.SetController, options.OperationMiddlewares["setController"]...)
 	router.PUT(options.BaseURL+"/hosts/:host/name", wrapper.RenameHost, options.OperationMiddlewares["renameHost"]...)
 	router.PUT(options.BaseURL+"/hosts/:host/room", wrapper.SetRoom, options.OperationMiddlewares["setRoom"]...)
 	router.GET(options.BaseURL+"/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
@@ -37399,6 +38361,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)
 	router.POST(options.BaseURL+"/agent/certificate", wrapper.AskCertificate, options.OperationMiddlewares["askCertificate"]...)
+	router.GET(options.BaseURL+"/agent/controller", wrapper.GetAgentController, options.OperationMiddlewares["getAgentController"]...)
 	router.POST(options.BaseURL+"/agent/reports", wrapper.PushReport, options.OperationMiddlewares["pushReport"]...)
 	router.GET(options.BaseURL+"/agent/orders", wrapper.TakeOrders, options.OperationMiddlewares["takeOrders"]...)
 	router.POST(options.BaseURL+"/agent/orders/:id/outcome", wrapper.ReportOutcome, options.OperationMiddlewares["reportOutcome"]...)

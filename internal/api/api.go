@@ -6,6 +6,10 @@ import _ "embed"
 
 //go:generate go tool oapi-codegen -config oapi.yaml openapi.yaml
 
+// ControllerHeader names, in the answer to a report, the version of what the host's agent is told of its management
+// controller; it is left out where there is none.
+const ControllerHeader = "Lantern-Controller"
+
 // Document is the OpenAPI 3.1 description itself.
 //
 //go:embed openapi.yaml

@@ -143,7 +143,11 @@ func Request(host string) (key, request []byte, err error) {
 
 // RequestFor makes a request for a key.
 func RequestFor(key any, host string) ([]byte, error) {
-	return x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: host}}, key)
+	return x509.CreateCertificateRequest(
+		rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: host}},
+		key,
+	)
 }
 
 // PEM is a certificate as files hold it.

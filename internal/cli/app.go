@@ -78,7 +78,7 @@ func noCommand(cmd *cli.Command) error {
 	}
 	name := cmd.Args().First()
 	return usage(
-		"there is no command %q in %s%s See: %s --help",
+		"no command %q in %s%s See: %s --help",
 		name,
 		cmd.FullName(),
 		nearest.Meant(name, names),
@@ -149,7 +149,7 @@ func optionError(cmd *cli.Command, err error) string {
 			}
 		}
 	}
-	return fmt.Sprintf("there is no option --%s", name) + nearest.Meant("--"+name, names)
+	return fmt.Sprintf("no option --%s", name) + nearest.Meant("--"+name, names)
 }
 
 // Flags are those every client command takes.
@@ -169,8 +169,9 @@ func Flags() []cli.Flag {
 		&cli.StringFlag{Name: "fingerprint", Usage: "SHA-256 of the service's certificate, which alone is trusted then"},
 		&cli.BoolFlag{Name: "cleartext", Usage: "send the token over plain HTTP to another machine as well"},
 		&cli.StringFlag{
-			Name:  "at",
-			Usage: "what was known then, such as \"3h ago\", \"yesterday 03:12\", \"tuesday 03:12\" or \"2026-11-24 03:12\"; nothing can be changed",
+			Name: "at",
+			Usage: "what was known then, such as \"3h ago\", \"yesterday 03:12\", \"tuesday 03:12\" or \"2026-11-24 03:12\"; " +
+				"nothing can be changed",
 		},
 		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv"},
 	}
@@ -311,7 +312,8 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 	}
 }
 
-// asOf reads a moment that has passed, by the clock of the service, as a request writes it; nothing where none is given.
+// asOf reads a moment that has passed, by the clock of the service, as a request writes it; nothing where none is
+// given.
 func (s *session) asOf(ctx context.Context, text string) (string, error) {
 	if text == "" {
 		return "", nil
@@ -470,7 +472,8 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
-		takeOverCommand(), renameCommand(), mergeCommand(), forgetCommand(), inventoryCommand(), failuresCommand(), reportCommand(), storyCommand(),
+		takeOverCommand(), renameCommand(), mergeCommand(), forgetCommand(), inventoryCommand(), failuresCommand(),
+		capacityCommand(), reportCommand(), storyCommand(),
 		personCommand(),
 		auditCommand(),
 		findCommand(),

@@ -255,8 +255,9 @@ func lightCommand() *cli.Command {
 				}),
 			},
 			{
-				Name:        "pulls",
-				Usage:       "whether the bay of a drive that a swap asks for is lit by itself, for whoever uses this configuration",
+				Name: "pulls",
+				Usage: "whether the bay of a drive that a swap asks for is lit by itself, for whoever uses this " +
+					"configuration",
 				ArgsUsage:   "<always|never>",
 				Description: "Example: lantern light pulls always\n         lantern light pulls never",
 				Action:      lightPulls,

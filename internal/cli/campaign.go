@@ -117,7 +117,8 @@ func campaignCommand() *cli.Command {
 			on(
 				"skip",
 				"leave the next drive out",
-				"lantern campaign skip soundscape --reason \"it is new\"\n         lantern campaign skip soundscape --reason \"its bay is blocked\"",
+				"lantern campaign skip soundscape --reason \"it is new\"\n"+
+					"         lantern campaign skip soundscape --reason \"its bay is blocked\"",
 				reason,
 				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
 					return ask[api.Campaign](
@@ -128,7 +129,8 @@ func campaignCommand() *cli.Command {
 			on(
 				"abandon",
 				"end a campaign before its end",
-				"lantern campaign abandon soundscape --reason \"no more drives\"\n         lantern campaign abandon logbook --reason \"planned for another day\"",
+				"lantern campaign abandon soundscape --reason \"no more drives\"\n"+
+					"         lantern campaign abandon logbook --reason \"planned for another day\"",
 				reason,
 				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
 					return ask[api.Campaign](

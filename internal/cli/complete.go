@@ -55,9 +55,11 @@ func configureCompletion(c *cli.Command) {
 // named says what an argument or the value of an option names, by the word that stands for it.
 var named = map[string]string{
 	"pool": "pool", "--pool": "pool", "--lose": "drive", "host": "host", "--host": "host",
-	"drive": "drive", "--drive": "drive", "drive or bay": "drive", "bay": "bay", "serial or its end": "drive", "member": "drive",
+	"drive": "drive", "--drive": "drive", "drive or bay": "drive", "bay": "bay", "serial or its end": "drive",
+	"member":            "drive",
 	"bay or label tail": "bay", "swap": "swap", "metric": "metric", "rule": "rule", "plan": "plan",
-	"drive, notice": "drive", "notice": "notice", "--sort": "metric", "--verdict": "verdict", "--output": "form", "-o": "form",
+	"drive, notice": "drive", "notice": "notice", "--sort": "metric", "--verdict": "verdict", "--output": "form",
+	"-o":       "form",
 	"drive...": "drive", "drive ...": "drive",
 }
 
@@ -218,7 +220,7 @@ func (s *session) knownNames(ctx context.Context, cmd *cli.Command) error {
 			}
 			have := namesOf(ctx, s, kind)
 			if !slices.Contains(have, name) {
-				return usage("There is no %s %q%s", kind, name, nearest.Meant(name, have))
+				return usage("No %s %q%s", kind, name, nearest.Meant(name, have))
 			}
 		}
 	}

@@ -19,10 +19,11 @@ import (
 // exportCommand writes a recovery's course as JSON Lines.
 func exportCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "export",
-		Usage:       "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do",
-		ArgsUsage:   "<id>",
-		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl\n         lantern recoveries export lab-02-tidegauge-1",
+		Name:      "export",
+		Usage:     "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do",
+		ArgsUsage: "<id>",
+		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl\n" +
+			"         lantern recoveries export lab-02-tidegauge-1",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			id, err := one(cmd, "a recovery's id, as lantern recoveries lists them")
 			if err != nil {
@@ -64,7 +65,8 @@ func replayCommand() *cli.Command {
 		Name:      "replay",
 		Usage:     "what would have been said of a recovery at each point of its course, without a service",
 		ArgsUsage: "<file or ->",
-		Description: "Example: lantern recoveries replay course.jsonl\n         lantern recoveries replay course.jsonl -o csv\n\nEach line: " +
+		Description: "Example: lantern recoveries replay course.jsonl\n" +
+			"         lantern recoveries replay course.jsonl -o csv\n\nEach line: " +
 			"{\"at\":\"2026-03-01T00:00:00Z\",\"done_bytes\":1000,\"todo_bytes\":900000}",
 		Flags: []cli.Flag{
 			&cli.FloatFlag{Name: "every", Value: 5, Usage: "at every so many percent done"},

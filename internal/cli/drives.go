@@ -108,7 +108,10 @@ func drivesCommand() *cli.Command {
 			"--where 'pending_sectors>0' --sort -pending_sectors\n         lantern drives --columns " +
 			"tail,bay,powered_hours,temperature_celsius --sort -temperature_celsius\n\n" +
 			"A filter may be repeated: a drive is listed when one of its values fits.\n" +
-			"Columns: " + strings.Join(names, ", ") + ", and any metric (lantern metrics).",
+			"Columns: " + strings.Join(
+			names,
+			", ",
+		) + ", and any metric (lantern metrics).",
 		Flags: append([]cli.Flag{
 			&cli.StringSliceFlag{Name: "host", Usage: "only on this host; may be repeated"},
 			&cli.StringSliceFlag{Name: "pool", Usage: "only in this pool; may be repeated"},
@@ -196,7 +199,7 @@ func driveColumnsThere(asked []string, heads []column) error {
 	}
 	for _, name := range asked {
 		if name != "all" && !slices.Contains(names, name) {
-			return usage("there is no column %q%s The columns are: %s, and any metric (lantern metrics)", name,
+			return usage("no column %q%s The columns are: %s, and any metric (lantern metrics)", name,
 				nearest.Meant(name, append(drive.Names(), names...)), strings.Join(names, ", "))
 		}
 	}
@@ -246,10 +249,11 @@ func (s *session) drives(ctx context.Context, p api.ListDrivesParams) ([]api.Dri
 
 func driveCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "drive",
-		Usage:       "one drive: who it is, how it is and why",
-		ArgsUsage:   "<serial or its end>",
-		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json\n         lantern drive ZU006 --evidence ZU006.zip",
+		Name:      "drive",
+		Usage:     "one drive: who it is, how it is and why",
+		ArgsUsage: "<serial or its end>",
+		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json\n" +
+			"         lantern drive ZU006 --evidence ZU006.zip",
 		Flags: append(
 			[]cli.Flag{
 				&cli.StringFlag{

@@ -28,9 +28,10 @@ sections:
 
 func enclosureCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "enclosure",
-		Usage:       "describe how an enclosure looks that does not tell of itself",
-		Description: "Example: lantern enclosure list guillemot\n         lantern enclosure define guillemot --section side --rows 4 --columns 4",
+		Name:  "enclosure",
+		Usage: "describe how an enclosure looks that does not tell of itself",
+		Description: "Example: lantern enclosure list guillemot\n" +
+			"         lantern enclosure define guillemot --section side --rows 4 --columns 4",
 		Commands: []*cli.Command{
 			{
 				Name:      "define",
@@ -73,11 +74,12 @@ func enclosureCommand() *cli.Command {
 				Action:      listing(enclosureList),
 			},
 			{
-				Name:        "export",
-				Usage:       "write a description that can be shared, as YAML or (-o json) JSON",
-				ArgsUsage:   "<host> [enclosure]",
-				Description: "Example: lantern enclosure export guillemot chassis > shelf.yaml\n         lantern enclosure export guillemot chassis -o json",
-				Action:      with(enclosureExport),
+				Name:      "export",
+				Usage:     "write a description that can be shared, as YAML or (-o json) JSON",
+				ArgsUsage: "<host> [enclosure]",
+				Description: "Example: lantern enclosure export guillemot chassis > shelf.yaml\n" +
+					"         lantern enclosure export guillemot chassis -o json",
+				Action: with(enclosureExport),
 			},
 			{
 				Name:        "remove",
@@ -90,8 +92,10 @@ func enclosureCommand() *cli.Command {
 				Name:      "move",
 				Usage:     "give a described enclosure to another host, to which its cables go now",
 				ArgsUsage: "<host> <enclosure> <other host>",
-				Description: "Example: lantern enclosure move petrel shelf fulmar\n         lantern enclosure move fulmar shelf petrel\n\n" +
-					"Where each drive was seen is a guess from then on, until a survey or lantern enclosure confirm. Drives keep their history.",
+				Description: "Example: lantern enclosure move petrel shelf fulmar\n" +
+					"         lantern enclosure move fulmar shelf petrel\n\n" +
+					"Where each drive was seen is a guess from then on, until a survey or lantern enclosure confirm. Drives keep " +
+					"their history.",
 				Action: with(enclosureMove),
 			},
 			{

@@ -23,7 +23,8 @@ func retireHost() *cli.Command {
 		ArgsUsage: "<name>",
 		Description: "Example: lantern host retire petrel --reason \"its drives went to skerry\"\n" +
 			"         lantern host retire gannet --reason \"enrolled by mistake\"\n\n" +
-			"Stop its agent first: a host that still reports is not retired. Its token ends, its drives are remembered, its pools\n" +
+			"Stop its agent first: a host that still reports is not retired. Its token ends, its drives are remembered, its " +
+			"pools\n" +
 			"are listed no more, its notices close. What is known of it stays: enrolled again under its name, it is as before.",
 		Flags: []cli.Flag{reasonFlag()},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -66,9 +67,12 @@ func renameCommand() *cli.Command {
 				Name:      "pool",
 				Usage:     "give a pool another name than the one that its host reports",
 				ArgsUsage: "<pool> <new name>",
-				Description: "Example: lantern rename pool soundscape hydrophones\n         lantern rename pool logbook station-log\n\n" +
-					"Everything that is known of it is found under the new name. The pool system itself is not told. To take the name\n" +
-					"away, name the one that its host reports. Refused while a swap, an order, a campaign, a threshold, a rule, a plan,\n" +
+				Description: "Example: lantern rename pool soundscape hydrophones\n" +
+					"         lantern rename pool logbook station-log\n\n" +
+					"Everything that is known of it is found under the new name. The pool system itself is not told. To take the " +
+					"name\n" +
+					"away, name the one that its host reports. Refused while a swap, an order, a campaign, a threshold, a rule, a " +
+					"plan,\n" +
 					"a person's scope or a channel names the pool.",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
@@ -90,8 +94,10 @@ func mergeCommand() *cli.Command {
 		ArgsUsage: "<identity that is gone> <drive>",
 		Description: "Example: lantern merge XE932 GA301 --reason \"new firmware, same label\"\n" +
 			"         lantern merge LC700 fulmar/front/22 --reason \"behind a USB bridge now\"\n\n" +
-			"Some firmware tells the serial in another form, and some bridges tell one of their own. What was measured, found and\n" +
-			"written of the identity that is gone becomes part of the drive's past, and the drive is found by both serials. It\n" +
+			"Some firmware tells the serial in another form, and some bridges tell one of their own. What was measured, " +
+			"found and\n" +
+			"written of the identity that is gone becomes part of the drive's past, and the drive is found by both serials. " +
+			"It\n" +
 			"cannot be undone. Refused where anything shows that these are two drives: both were reported at one time, their\n" +
 			"sizes or WWNs differ, or the one that is there counts fewer hours.",
 		Flags: []cli.Flag{reasonFlag()},
@@ -111,15 +117,17 @@ func mergeCommand() *cli.Command {
 
 func forgetCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "forget",
-		Usage:       "list a drive or a pool no more that is gone",
-		Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n         lantern forget pool plankton --reason \"taken apart\"",
+		Name:  "forget",
+		Usage: "list a drive or a pool no more that is gone",
+		Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n" +
+			"         lantern forget pool plankton --reason \"taken apart\"",
 		Commands: []*cli.Command{
 			{
 				Name:      "drive",
 				Usage:     "list a drive no more that no host reports and no pool has a place for",
 				ArgsUsage: "<drive>",
-				Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n         lantern forget drive skerry/front/8 --reason \"sold\"\n\n" +
+				Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n" +
+					"         lantern forget drive skerry/front/8 --reason \"sold\"\n\n" +
 					"What was measured of it stays until its time is over. Reported again, it is there again.",
 				Flags: []cli.Flag{reasonFlag()},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -137,7 +145,8 @@ func forgetCommand() *cli.Command {
 				Name:      "pool",
 				Usage:     "list a pool no more that its host does not show any more",
 				ArgsUsage: "<pool>",
-				Description: "Example: lantern forget pool plankton --reason \"taken apart\"\n         lantern forget pool specimens --reason \"moved to the archive\"\n\n" +
+				Description: "Example: lantern forget pool plankton --reason \"taken apart\"\n" +
+					"         lantern forget pool specimens --reason \"moved to the archive\"\n\n" +
 					"Reported again, it is there again.",
 				Flags: []cli.Flag{reasonFlag()},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -159,8 +168,10 @@ func inviteHosts() *cli.Command {
 	return &cli.Command{
 		Name:  "invite",
 		Usage: "make a code with which many agents ask to be enrolled",
-		Description: "Example: lantern host invite --count 50 --for 2h\n         lantern host invite --count 12 --for 1d --approve 'rack2-*'\n\n" +
-			"Agents are started with it (--invite, or invite: in agent.yaml), each asks under its own host's name and makes a token of\n" +
+		Description: "Example: lantern host invite --count 50 --for 2h\n" +
+			"         lantern host invite --count 12 --for 1d --approve 'rack2-*'\n\n" +
+			"Agents are started with it (--invite, or invite: in agent.yaml), each asks under its own host's name and makes " +
+			"a token of\n" +
 			"its own. They wait until somebody approves them, or are enrolled at once where their names fit --approve.",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Value: 1, Usage: "for how many hosts"},
@@ -176,7 +187,8 @@ func inviteHosts() *cli.Command {
 				s.out.verbatim(v.Code)
 				fmt.Fprintf(
 					s.errOut,
-					"This code is shown only this once. On each host: lantern agent --invite … --server …\nWho asks: lantern host invitations\n",
+					"This code is shown only this once. On each host: lantern agent --invite … --server …\n"+
+						"Who asks: lantern host invitations\n",
 				)
 			}, v, err)
 		}),

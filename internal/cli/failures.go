@@ -23,11 +23,15 @@ func failuresCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "failures",
 		Usage: "how often drives fail, by model, age, batch, supplier, enclosure or position, and how long they live",
-		Description: "Example: lantern failures\n         lantern failures --by age --counts dead\n         lantern failures --survival --model \"VELDRUN VR4-4000\"\n\n" +
-			"PER YEAR is failures per drive and year. The true rate is within LOW and HIGH with the confidence that is asked for; few\n" +
+		Description: "Example: lantern failures\n         lantern failures --by age --counts dead\n" +
+			"         lantern failures --survival --model \"VELDRUN VR4-4000\"\n\n" +
+			"PER YEAR is failures per drive and year. The true rate is within LOW and HIGH with the confidence that is asked " +
+			"for; few\n" +
 			"drives or years give a wide range, which is no alarm. What is certain to be worst comes first.\n" +
-			"What counts as a failure: replace (a strong finding that it is to be replaced or is dead), dead, or gone (it was sent back\n" +
-			"or destroyed). A drive counts from its purchase where that is written, else from the day on which it was first seen.",
+			"What counts as a failure: replace (a strong finding that it is to be replaced or is dead), dead, or gone (it " +
+			"was sent back\n" +
+			"or destroyed). A drive counts from its purchase where that is written, else from the day on which it was first " +
+			"seen.",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{
 				Name:  "by",
@@ -83,7 +87,8 @@ func failuresCommand() *cli.Command {
 				[]column{col(v.By), // never folded: a text of a device must not begin a line
 					col(
 						"drives",
-					), col("drive_years").as("YEARS"), col("failures"), col("per_year_percent").as("PER YEAR"), col("low_percent").as("LOW"),
+					), col("drive_years").as("YEARS"), col("failures"), col("per_year_percent").as("PER YEAR"),
+					col("low_percent").as("LOW"),
 					col("high_percent").as("HIGH")},
 				func(r api.FailureRate) []cell {
 					return []cell{
@@ -109,8 +114,10 @@ func stockAdvice() *cli.Command {
 		Name:  "advise",
 		Usage: "how many drives of each kind to hold until a delivery comes, and what to buy",
 		Description: "Example: lantern stock advise\n         lantern stock advise --delivery 6w --confidence 99\n\n" +
-			"HOLD is what is to be replaced now, and as many more as fail until a delivery comes with no more than the wished risk of\n" +
-			"one too few (Poisson, at the rate of drives of this kind). BUY is what of that is not in stock. STOCK counts drives that\n" +
+			"HOLD is what is to be replaced now, and as many more as fail until a delivery comes with no more than the " +
+			"wished risk of\n" +
+			"one too few (Poisson, at the rate of drives of this kind). BUY is what of that is not in stock. STOCK counts " +
+			"drives that\n" +
 			"passed their acceptance test, are sound and not reserved, and are in a bay or written down as on the shelf.",
 		Flags: append([]cli.Flag{
 			&DurationFlag{Name: "delivery", Local: true, Value: 14 * 24 * time.Hour, Usage: "how long one takes"},

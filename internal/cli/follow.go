@@ -290,8 +290,16 @@ func (s follower) followLine(p api.Pool) {
 	if r.Stalled {
 		says = "stalled: " + r.Why
 	}
-	s.out.line("%s  %s  %s  %s, %.1f %%, %s/s, %s", r.SeenAt.Local().Format("2006-01-02 15:04:05"), p.Name, what, r.State,
-		100*r.Share, decimal(int64(r.RateNow)), says)
+	s.out.line(
+		"%s  %s  %s  %s, %.1f %%, %s/s, %s",
+		r.SeenAt.Local().Format("2006-01-02 15:04:05"),
+		p.Name,
+		what,
+		r.State,
+		100*r.Share,
+		decimal(int64(r.RateNow)),
+		says,
+	)
 }
 
 // standing draws where a pool's recovery stands.

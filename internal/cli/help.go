@@ -29,7 +29,10 @@ var topics = []struct{ name, about, text string }{
 
 $ lantern round --exit-code
 `},
-	{"times", "how durations, moments and sizes are written", `Durations: 90s, 10m, 1h30m, 1d, 2w, 1y. A day has 24 hours.
+	{
+		"times",
+		"how durations, moments and sizes are written",
+		`Durations: 90s, 10m, 1h30m, 1d, 2w, 1y. A day has 24 hours.
 
 Moments: 2026-11-30, 2026-11-30 22:00, 22:00 (the next), today 22:00,
 tomorrow 22:00, monday 08:00 (the next), in 2h, or RFC 3339 such as
@@ -39,7 +42,8 @@ Sizes: 20TB (decimal), 4TiB (binary), or a number of bytes.
 
 $ lantern trend ZU006 pending_sectors --since 90d
 $ lantern light on ZU006 --for 10m
-`},
+`,
+	},
 	{
 		"names",
 		"how drives, bays, pools and swaps are named",
@@ -163,7 +167,7 @@ func helpCommand() *cli.Command {
 					for _, c := range at.VisibleCommands() {
 						names = append(names, c.Names()...)
 					}
-					return usage("there is no topic or command %q%s", strings.Join(words, " "), nearest.Meant(w, names))
+					return usage("no topic or command %q%s", strings.Join(words, " "), nearest.Meant(w, names))
 				}
 				at = next
 			}
@@ -284,7 +288,7 @@ var groups = []struct {
 	{"Replace", []string{"light", "swap", "campaign", "stock", "accept", "fit", "moves", "whatif"}},
 	{
 		"Pools and recoveries",
-		[]string{"pools", "pool", "follow", "recoveries", "scrub", "rebalance", "drain", "admit", "grow", "nudge",
+		[]string{"pools", "pool", "follow", "recoveries", "scrub", "rebalance", "drain", "admit", "grow", "nudge", "capacity",
 			"stop", "priority"},
 	},
 	{"Self-tests", []string{"selftest", "plan"}},

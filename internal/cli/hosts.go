@@ -155,6 +155,7 @@ func hostCommand() *cli.Command {
 				Action:      with(enrol(true)),
 			},
 			retireHost(),
+			redfishCommand(),
 			renameHost(),
 			inviteHosts(),
 			invitations(),
@@ -222,7 +223,12 @@ func (s *session) hostTrouble(h api.Host) {
 	if off := time.Duration(h.ClockOffSeconds * float64(time.Second)); h.State == api.HostStateReporting &&
 		off.Abs() > 30*time.Second {
 		way := map[bool]string{true: "ahead", false: "behind"}[off > 0]
-		s.out.line("The clock of %s is %s %s; times in its reports are corrected.", h.Name, off.Abs().Round(time.Second), way)
+		s.out.line(
+			"The clock of %s is %s %s; times in its reports are corrected.",
+			h.Name,
+			off.Abs().Round(time.Second),
+			way,
+		)
 	}
 	if n := h.Agent.Waiting; n > 0 {
 		s.out.line("%s could not deliver %s yet.", h.Name, plural(n, "report"))

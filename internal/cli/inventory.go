@@ -31,18 +31,21 @@ func inventoryCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "inventory",
 		Usage: "what people know of drives: purchase, warranty, batch, notes, and what became of them",
-		Description: "Example: lantern inventory --where 'warranty_days<90'\n         lantern inventory list --columns serial,state,warranty,supplier\n\n" +
-			"Conditions ask for any field (lantern inventory fields), for warranty_days (until the warranty ends) and owned_days\n" +
+		Description: "Example: lantern inventory --where 'warranty_days<90'\n" +
+			"         lantern inventory list --columns serial,state,warranty,supplier\n\n" +
+			"Conditions ask for any field (lantern inventory fields), for warranty_days (until the warranty ends) and " +
+			"owned_days\n" +
 			"(since the purchase). The same conditions work in lantern drives --where.",
 		Flags:  flags,
 		Action: show,
 		Commands: []*cli.Command{
 			{
-				Name:        "list",
-				Usage:       "list drives with what is known of them",
-				Description: "Example: lantern inventory list --where 'owned_days>1095'\n         lantern inventory list --find kelp",
-				Flags:       flags,
-				Action:      show,
+				Name:  "list",
+				Usage: "list drives with what is known of them",
+				Description: "Example: lantern inventory list --where 'owned_days>1095'\n" +
+					"         lantern inventory list --find kelp",
+				Flags:  flags,
+				Action: show,
 			},
 			{
 				Name:        "fields",
@@ -82,17 +85,25 @@ func inventoryCommand() *cli.Command {
 				Action: with(setInventory),
 			},
 			{
-				Name:        "note",
-				Usage:       "write a note about a drive",
-				ArgsUsage:   "<drive> <text>",
-				Description: "Example: lantern inventory note ZU006 \"the seller was told\"\n         lantern inventory note skerry/front/7 \"rattles when it starts\"",
+				Name:      "note",
+				Usage:     "write a note about drives",
+				ArgsUsage: "<drive> [drive ...] <text>",
+				Description: "Example: lantern inventory note ZU006 \"the seller was told\"\n" +
+					"         lantern inventory note ZU006 LM417 \"of the batch that was recalled\"",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
-					if cmd.Args().Len() != 2 {
-						return usage("name a drive and write the note as one text\nExample: %s", example(cmd))
+					words := cmd.Args().Slice()
+					if len(words) < 2 {
+						return usage("name drives and write the note as one text behind them\nExample: %s", example(cmd))
 					}
-					v, err := ask[api.InventoryItem](
-						s.client.SetInventory(ctx, cmd.Args().First(), nil, api.InventorySet{Note: cmd.Args().Get(1)}),
-					)
+					drives, note := words[:len(words)-1], words[len(words)-1]
+					if len(drives) > 1 { // all get it, or none does
+						req := api.InventoryImport{}
+						for n, d := range drives {
+							req.Rows = append(req.Rows, api.InventoryRow{Line: n + 1, Name: d, Fields: map[string]string{}, Note: note})
+						}
+						return s.imported(ctx, req, "drive")
+					}
+					v, err := ask[api.InventoryItem](s.client.SetInventory(ctx, drives[0], nil, api.InventorySet{Note: note}))
 					return tell(s, func(v api.InventoryItem) { s.out.line("noted of %s", v.Serial) }, v, err)
 				}),
 			},
@@ -100,17 +111,22 @@ func inventoryCommand() *cli.Command {
 				Name:      "import",
 				Usage:     "set fields of many drives from a CSV file; nothing is written without --write",
 				ArgsUsage: "<file, or - for standard input>",
-				Description: "Example: lantern inventory import bought.csv\n         lantern inventory import bought.csv --write\n\n" +
-					"The first line names the columns: serial or drive (a serial, a tail, a bay), and any fields. A serial that was never\n" +
+				Description: "Example: lantern inventory import bought.csv\n" +
+					"         lantern inventory import bought.csv --write\n\n" +
+					"The first line names the columns: serial or drive (a serial, a tail, a bay), and any fields. A serial that " +
+					"was never\n" +
 					"seen is taken for a drive that was ordered. A line that does not fit is refused, and then nothing is written.\n" +
 					"What lantern inventory export prints can be imported again. Columns that only tell something are left out.",
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "write", Usage: "write it; without this it is only said what would change"}},
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "write", Usage: "write it; without this it is only said what would change"},
+				},
 				Action: with(importInventory),
 			},
 			{
-				Name:        "export",
-				Usage:       "print every drive with all fields as CSV, for a table and for import",
-				Description: "Example: lantern inventory export > inventory.csv\n         lantern inventory export --where state=stock > stock.csv",
+				Name:  "export",
+				Usage: "print every drive with all fields as CSV, for a table and for import",
+				Description: "Example: lantern inventory export > inventory.csv\n" +
+					"         lantern inventory export --where state=stock > stock.csv",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "where", Local: true, Usage: "conditions, such as 'warranty_days<90'"},
 				},
@@ -212,7 +228,8 @@ func (s *session) inventoryItem(v api.InventoryItem) {
 			continue
 		}
 		if name == "warranty" {
-			text += map[bool]string{true: ", ended", false: fmt.Sprintf(", %s left", plural(v.WarrantyDays, "day"))}[v.WarrantyDays < 0]
+			text += map[bool]string{true: ", ended", false: fmt.Sprintf(", %s left",
+				plural(v.WarrantyDays, "day"))}[v.WarrantyDays < 0]
 		}
 		if name == "price" {
 			text += " " + v.Fields["currency"]
@@ -242,7 +259,7 @@ func setInventory(ctx context.Context, s *session, cmd *cli.Command) error {
 		default:
 			if _, known := inventory.FieldNamed(name); !known {
 				return usage(
-					"there is no field %q%s All of them: lantern inventory fields",
+					"no field %q%s All of them: lantern inventory fields",
 					name,
 					nearest.Meant(name, inventory.Names()),
 				)
@@ -347,7 +364,7 @@ func readInventory(in io.Reader) (rows []api.InventoryRow, err error) {
 		case h == "serial" || h == "drive" && key < 0:
 			key = i
 		case !slices.Contains(names, h) && !slices.Contains(onlyTold, h):
-			return nil, fmt.Errorf("there is no field %q%s All of them: lantern inventory fields", h, nearest.Meant(h, names))
+			return nil, fmt.Errorf("no field %q%s All of them: lantern inventory fields", h, nearest.Meant(h, names))
 		case slices.Contains(heads[:i], h):
 			return nil, fmt.Errorf("the column %s is there twice", h)
 		}
@@ -383,7 +400,9 @@ func readInventory(in io.Reader) (rows []api.InventoryRow, err error) {
 }
 
 func exportInventory(ctx context.Context, s *session, cmd *cli.Command) error {
-	all, err := ask[[]api.InventoryItem](s.client.ListInventory(ctx, &api.ListInventoryParams{Where: cmd.String("where")}))
+	all, err := ask[[]api.InventoryItem](
+		s.client.ListInventory(ctx, &api.ListInventoryParams{Where: cmd.String("where")}),
+	)
 	if err != nil {
 		return err
 	}

@@ -333,7 +333,7 @@ func known(r reading) (map[drive.MetricName]float64, string) {
 	for n, v := range r.Metrics {
 		m, ok := drive.MetricByName(drive.MetricName(n))
 		if !ok {
-			return nil, fmt.Sprintf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+			return nil, fmt.Sprintf("no metric %q; did you mean %s?", n, drive.Nearest(n))
 		}
 		if why := m.Implausible(v); why != "" {
 			return nil, fmt.Sprintf("%s: %s", n, why)

@@ -56,11 +56,12 @@ func labCommand() *cli.Command {
 				Action:      with(labPower),
 			},
 			{
-				Name:        "mishap",
-				Usage:       "let something go wrong in a pool when its time has come",
-				ArgsUsage:   "<pool> <mishap>",
-				Description: "Example: lantern lab mishap soundscape second-failure\n         lantern lab mishap tidegauge power-cut\n\nThe mishaps:\n" + practice.List(),
-				Action:      with(labMishap),
+				Name:      "mishap",
+				Usage:     "let something go wrong in a pool when its time has come",
+				ArgsUsage: "<pool> <mishap>",
+				Description: "Example: lantern lab mishap soundscape second-failure\n" +
+					"         lantern lab mishap tidegauge power-cut\n\nThe mishaps:\n" + practice.List(),
+				Action: with(labMishap),
 			},
 			{
 				Name:        "stuck",

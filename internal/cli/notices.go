@@ -64,11 +64,12 @@ func noticesCommand() *cli.Command {
 				Action:      listed,
 			},
 			{
-				Name:        "saw",
-				Usage:       "acknowledge a notice; it is sent again if it gets worse",
-				ArgsUsage:   "<drive, notice>",
-				Description: "Example: lantern notices saw LM417 --note \"spare ordered\"\n         lantern notices saw skerry/front/13",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
+				Name:      "saw",
+				Usage:     "acknowledge a notice; it is sent again if it gets worse",
+				ArgsUsage: "<drive, notice>",
+				Description: "Example: lantern notices saw LM417 --note \"spare ordered\"\n" +
+					"         lantern notices saw skerry/front/13",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					id, err := s.noticeID(ctx, cmd)
 					if err != nil {
@@ -240,7 +241,8 @@ func channelCommand() *cli.Command {
 		Usage:  "where notices are sent: webhook, e-mail, syslog",
 		Action: listed,
 		Flags:  tableFlags(),
-		Description: "Example: lantern channel list\n         lantern channel set night-shift --webhook https://pager.example/hook " +
+		Description: "Example: lantern channel list\n" +
+			"         lantern channel set night-shift --webhook https://pager.example/hook " +
 			"--secret-file key.txt --least replace --quiet 22:00-07:00 --zone Europe/Oslo",
 		Commands: []*cli.Command{
 			{
@@ -268,8 +270,9 @@ func channelCommand() *cli.Command {
 						Usage: "mail server, host:port; TLS is required, but not for a relay on the same machine without a user",
 					},
 					&cli.StringFlag{
-						Name:  "syslog",
-						Usage: "tls://host:port or tcp://host:port; ?enterprise=12345 behind it names your own number in the structured data",
+						Name: "syslog",
+						Usage: "tls://host:port or tcp://host:port; ?enterprise=12345 behind it names your own number in the " +
+							"structured data",
 					},
 					&cli.StringFlag{
 						Name:  "from",

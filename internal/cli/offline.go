@@ -118,10 +118,11 @@ func metricsCommand() *cli.Command {
 				Action:      listed,
 			},
 			{
-				Name:        "explain",
-				Usage:       "one metric in words",
-				ArgsUsage:   "<metric>",
-				Description: "Example: lantern metrics explain link_crc_errors\n         lantern metrics explain pending_sectors -o json",
+				Name:      "explain",
+				Usage:     "one metric in words",
+				ArgsUsage: "<metric>",
+				Description: "Example: lantern metrics explain link_crc_errors\n" +
+					"         lantern metrics explain pending_sectors -o json",
 				Action: offline(func(s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a metric's name")
 					if err != nil {
@@ -130,7 +131,7 @@ func metricsCommand() *cli.Command {
 					m, ok := drive.MetricByName(drive.MetricName(name))
 					if !ok {
 						return usage(
-							"there is no metric %q; did you mean %s? All of them: lantern metrics",
+							"no metric %q; did you mean %s? All of them: lantern metrics",
 							name,
 							drive.Nearest(name),
 						)

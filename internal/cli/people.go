@@ -194,8 +194,16 @@ func listAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	head := []column{col("number"), col("at"), col("who"), col("role").spare(1), col("from").spare(2), col("did").fold(16),
-		col("to").fold(12), col("result").fold(14)}
+	head := []column{
+		col("number"),
+		col("at"),
+		col("who"),
+		col("role").spare(1),
+		col("from").spare(2),
+		col("did").fold(16),
+		col("to").fold(12),
+		col("result").fold(14),
+	}
 	return list(s, all, "Nothing was recorded yet.", head, func(e api.AuditEntry) []cell {
 		return []cell{
 			{text: fmt.Sprint(e.Number), right: true, raw: e.Number},
@@ -250,7 +258,9 @@ func verifyAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 
 func auditCommand() *cli.Command {
 	show := listing(listAudit)
-	newest := append([]cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "how many", Local: true}}, tableFlags()...)
+	newest := append(
+		[]cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "how many", Local: true}},
+		tableFlags()...)
 	return &cli.Command{
 		Name:  "audit",
 		Usage: "who changed what, when and from where",

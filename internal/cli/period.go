@@ -22,11 +22,17 @@ func reportCommand() *cli.Command {
 			{
 				Name:  "month",
 				Usage: "report on the last 30 days, or on another period",
-				Description: "Example: lantern report month\n         lantern report month --from 2026-11-01 --pool soundscape --html report.html\n\n" +
-					"What failed and was replaced, at which margin, recoveries, self-tests, notices and how fast they were seen, capacity,\n" +
+				Description: "Example: lantern report month\n" +
+					"         lantern report month --from 2026-11-01 --pool soundscape --html report.html\n\n" +
+					"What failed and was replaced, at which margin, recoveries, self-tests, notices and how fast they were seen, " +
+					"capacity,\n" +
 					"warranties, money, and what to buy. --html writes a page that prints on paper, or as PDF from a browser.",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "from", Usage: "when it begins, such as 2026-11-01", DefaultText: "30 days before its end"},
+					&cli.StringFlag{
+						Name:        "from",
+						Usage:       "when it begins, such as 2026-11-01",
+						DefaultText: "30 days before its end",
+					},
 					&cli.StringFlag{Name: "to", Usage: "when it ends", DefaultText: "now"},
 					&cli.StringFlag{Name: "pool", Usage: "only of this pool"},
 					&cli.StringFlag{Name: "room", Usage: "only of hosts in this room"},
@@ -141,6 +147,12 @@ func (s *session) periodReport(r api.PeriodReport) {
 	head("Capacity")
 	for _, c := range r.Capacity {
 		o.line("  %-12s %s of %s%s", c.Pool, decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
+		if c.Days > 0 && !c.Soonest.IsZero() {
+			for _, w := range c.Ways {
+				o.line("      %s: about %s more, full between %s", w.Says, decimal(w.AddsBytes),
+					fullBetween(c.Days, w.Soonest, w.Latest))
+			}
+		}
 	}
 	none(o, len(r.Capacity))
 	head("Stock and warranty")
@@ -180,5 +192,9 @@ func fullWords(c api.PeriodCapacity) string {
 	case c.Latest.IsZero():
 		return "; full in " + c.Soonest.Local().Format("2006-01") + " at the soonest"
 	}
-	return fmt.Sprintf("; full between %s and %s", c.Soonest.Local().Format("2006-01"), c.Latest.Local().Format("2006-01"))
+	return fmt.Sprintf(
+		"; full between %s and %s",
+		c.Soonest.Local().Format("2006-01"),
+		c.Latest.Local().Format("2006-01"),
+	)
 }

@@ -144,8 +144,9 @@ func planCommand() *cli.Command {
 					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
 					&cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"},
 				}, tableFlags()...),
-				Description: "Example: lantern plan tests --pool soundscape --days 7d\n         lantern plan tests --drive LM409 -o csv",
-				Action:      listing(planTests),
+				Description: "Example: lantern plan tests --pool soundscape --days 7d\n" +
+					"         lantern plan tests --drive LM409 -o csv",
+				Action: listing(planTests),
 			},
 			{
 				Name: "feed",
@@ -342,7 +343,7 @@ func (s *session) plan(ctx context.Context, name string) (*api.Plan, error) {
 	}
 	return nil, &Failure{
 		Code: ExitFailed,
-		Says: fmt.Sprintf("There is no plan %q. List them with: lantern plan list", name),
+		Says: fmt.Sprintf("No plan %q. List them with: lantern plan list", name),
 	}
 }
 

@@ -43,7 +43,7 @@ func poolsCommand() *cli.Command {
 					case p.Wrong != "":
 						words, st = "unknown: inconsistent report", loud
 					case p.Stale:
-						words += ", as last heard"
+						words += ", as last reported"
 					}
 					return []cell{
 						{text: p.Name, style: bold},
@@ -179,7 +179,7 @@ func poolCommand() *cli.Command {
 					s.out.paint(p.Name, bold),
 					p.Kind,
 					s.out.paint(p.Margin.Words, bold)+limitedBy(p.Margin),
-					map[bool]string{true: ", as last heard " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale],
+					map[bool]string{true: ", as last reported " + p.SeenAt.Local().Format("2006-01-02 15:04:05")}[p.Stale],
 				)
 				if len(p.Also) > 0 {
 					s.out.line("also called %s", strings.Join(p.Also, ", "))
@@ -228,7 +228,8 @@ func poolCommand() *cli.Command {
 				)
 			}
 			if err := s.out.table(
-				[]column{col("group").fold(12), col("protection").spare(2), col("slot"), col("state"), col("verdict"), col("tail"), col("bay"),
+				[]column{col("group").fold(12), col("protection").spare(2), col("slot"), col("state"), col("verdict"), col("tail"),
+					col("bay"),
 					col("size_bytes").as("SIZE").spare(1), col("errors").fold(8), col("read_errors").more(),
 					col("write_errors").more(), col("checksum_errors").more()},
 				rows,
@@ -263,7 +264,14 @@ func prioritySays(p api.Pool) string {
 	}
 	says := "priority " + p.Priority + " now"
 	if h := p.PriorityHours; h.From != "" {
-		says += fmt.Sprintf("; %s from %s to %s %s, %s otherwise", h.Within, h.From, h.To, cmp.Or(h.Zone, "UTC"), h.Otherwise)
+		says += fmt.Sprintf(
+			"; %s from %s to %s %s, %s otherwise",
+			h.Within,
+			h.From,
+			h.To,
+			cmp.Or(h.Zone, "UTC"),
+			h.Otherwise,
+		)
 	}
 	return says
 }

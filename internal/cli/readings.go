@@ -78,7 +78,8 @@ func readingsCommand() *cli.Command {
 				Name:      "import",
 				Usage:     "take in readings of the past: JSON Lines, as export prints them",
 				ArgsUsage: "<file or ->",
-				Description: "Example: lantern readings import zu006.jsonl\n         lantern readings import - < zu006.jsonl\n\nDrives must be known; what is " +
+				Description: "Example: lantern readings import zu006.jsonl\n         lantern readings import - < zu006.jsonl\n\n" +
+					"Drives must be known; what is " +
 					"known of a drive at a time stays as it is.",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a file, or - for standard input")

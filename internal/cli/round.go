@@ -76,7 +76,8 @@ func roundCommand() *cli.Command {
 
 // needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
 func needsHand(r api.Round) bool {
-	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 || len(r.Filling) > 0 ||
+	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 ||
+		len(r.Filling) > 0 ||
 		r.Trouble.Says != "" {
 		return true
 	}

@@ -55,8 +55,14 @@ func ruleCommand() *cli.Command {
 			)
 		}
 		return s.out.table(
-			[]column{col("rule"), col("up_to").as("UP TO"), col("sign").spare(1), col("state"), col("holds_for").as("HOLDS FOR"),
-				col("what").fold(20)},
+			[]column{
+				col("rule"),
+				col("up_to").as("UP TO"),
+				col("sign").spare(1),
+				col("state"),
+				col("holds_for").as("HOLDS FOR"),
+				col("what").fold(20),
+			},
 			rows,
 		)
 	})
@@ -94,10 +100,11 @@ func ruleCommand() *cli.Command {
 				Action:      listing(ruleSettings),
 			},
 			{
-				Name:        "set",
-				Usage:       "give a threshold another value",
-				ArgsUsage:   "<threshold> <value>",
-				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"\n         lantern rule set slow_factor 8 --pool driftnet --preview",
+				Name:      "set",
+				Usage:     "give a threshold another value",
+				ArgsUsage: "<threshold> <value>",
+				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"\n" +
+					"         lantern rule set slow_factor 8 --pool driftnet --preview",
 				Flags: append(append([]cli.Flag{
 					&cli.BoolFlag{Name: "preview", Usage: "change nothing: list the drives that it would have flagged over 90 days"},
 				}, where...), tableFlags()...),
@@ -157,7 +164,8 @@ func ruleCommand() *cli.Command {
 				Usage:     "say which drives an expression would have flagged, and when; nothing is kept",
 				ArgsUsage: "<expression>",
 				Description: "Example: lantern rule try 'pending_sectors_24h > 2 && temperature_celsius > 45' " +
-					"--since 90d\n         lantern rule try 'link_crc_errors_7d > 50'\n\nExpressions are CEL. Metrics stand by their names (lantern metrics); _1h, " +
+					"--since 90d\n         lantern rule try 'link_crc_errors_7d > 50'\n\n" +
+					"Expressions are CEL. Metrics stand by their names (lantern metrics); _1h, " +
 					"_24h, _7d or _90d behind one asks how much it grew.\nmodel, medium, host and pool are texts.",
 				Flags: append([]cli.Flag{
 					&cli.StringFlag{Name: "since", Value: "90d", Usage: "how far back: 12h, 90d, 6w or 2y"},
@@ -185,7 +193,8 @@ func ruleCommand() *cli.Command {
 				Usage:     "keep a rule of your own, after trying it on the last 90 days",
 				ArgsUsage: "<name> <expression>",
 				Description: "Example: lantern rule add warm-and-growing 'pending_sectors_7d > 0 && " +
-					"temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch\n         lantern rule add bad-cable 'link_crc_errors_7d > 50' --says \"has a bad link\"",
+					"temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch\n" +
+					"         lantern rule add bad-cable 'link_crc_errors_7d > 50' --says \"has a bad link\"",
 				Flags: []cli.Flag{
 					&cli.StringFlag{
 						Name:  "says",
@@ -291,7 +300,7 @@ func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
 			return nil
 		}
 	}
-	return &Failure{Code: ExitFailed, Says: fmt.Sprintf("there is no rule %q. List them with: lantern rule list", id)}
+	return &Failure{Code: ExitFailed, Says: fmt.Sprintf("no rule %q. List them with: lantern rule list", id)}
 }
 
 func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {

@@ -22,9 +22,10 @@ func selftestCommand() *cli.Command {
 	}
 	kind := &cli.StringFlag{Name: "kind", Value: "short", Usage: "short, extended, conveyance or selective"}
 	return &cli.Command{
-		Name:        "selftest",
-		Usage:       "let drives test themselves, and see what came of it",
-		Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest standing --which overdue",
+		Name:  "selftest",
+		Usage: "let drives test themselves, and see what came of it",
+		Description: "Example: lantern selftest start LM409 --kind extended\n" +
+			"         lantern selftest standing --which overdue",
 		Commands: []*cli.Command{
 			{
 				Name:      "start",
@@ -68,8 +69,9 @@ func selftestCommand() *cli.Command {
 					},
 					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
 				}, tableFlags()...),
-				Description: "Example: lantern selftest standing --which overdue\n         lantern selftest standing --pool soundscape",
-				Action:      listing(standing),
+				Description: "Example: lantern selftest standing --which overdue\n" +
+					"         lantern selftest standing --pool soundscape",
+				Action: listing(standing),
 			},
 			{
 				Name:        "show",

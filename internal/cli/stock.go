@@ -21,8 +21,16 @@ func stockCommand() *cli.Command {
 			s,
 			all,
 			"No drive is kept in stock. Put one into a free bay, and test it: lantern accept begin <drive>",
-			[]column{col("drive"), col("model").spare(1), col("bytes").as("SIZE").spare(2), col("place"), col("tested").fold(10),
-				col("tested_at").more(), col("fits").fold(12), col("note").fold(12)},
+			[]column{
+				col("drive"),
+				col("model").spare(1),
+				col("bytes").as("SIZE").spare(2),
+				col("place"),
+				col("tested").fold(10),
+				col("tested_at").more(),
+				col("fits").fold(12),
+				col("note").fold(12),
+			},
 			func(x api.StockItem) []cell {
 				place := cmp.Or(x.Place, "on the shelf")
 				tested := cell{text: string(x.Accepted), raw: string(x.Accepted)}
@@ -64,10 +72,11 @@ func stockCommand() *cli.Command {
 				Action:      list,
 			},
 			{
-				Name:        "keep",
-				Usage:       "keep a drive in stock",
-				ArgsUsage:   "<drive>",
-				Description: "Example: lantern stock keep XH001 --note \"cupboard, second shelf\"\n         lantern stock keep XH001",
+				Name:      "keep",
+				Usage:     "keep a drive in stock",
+				ArgsUsage: "<drive>",
+				Description: "Example: lantern stock keep XH001 --note \"cupboard, second shelf\"\n" +
+					"         lantern stock keep XH001",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "note", Usage: "where it lies, or whatever is to be known of it"},
 				},

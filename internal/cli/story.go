@@ -18,9 +18,12 @@ func storyCommand() *cli.Command {
 			Name:      kind,
 			Usage:     "what happened to " + about + ", in order",
 			ArgsUsage: "<" + kind + ">",
-			Description: "Example: lantern story " + kind + " " + first + "\n         lantern story " + kind + " " + second + "\n\n" +
-				"In order of time: what hosts reported (observed), what was found (judged), what people were told and what they saw, what\n" +
-				"agents were ordered and what came of it, what people did, and when nothing was known. Out of the records made then.",
+			Description: "Example: lantern story " + kind + " " + first + "\n" +
+				"         lantern story " + kind + " " + second + "\n\n" +
+				"In order of time: what hosts reported (observed), what was found (judged), what people were told and what they " +
+				"saw, what\n" +
+				"agents were ordered and what came of it, what people did, and when nothing was known. Out of the records made " +
+				"then.",
 			Flags: append([]cli.Flag{
 				&cli.StringFlag{
 					Name:        "from",
@@ -68,7 +71,8 @@ func tellStory(ctx context.Context, s *session, cmd *cli.Command, kind string) e
 	if err != nil {
 		return err
 	}
-	for option, write := range map[string]func(api.Story) string{"markdown": paper.StoryMarkdown, "html": paper.StoryHTML} {
+	for option, write := range map[string]func(api.Story) string{"markdown": paper.StoryMarkdown,
+		"html": paper.StoryHTML} {
 		if file := cmd.String(option); file != "" {
 			text := write(v)
 			if err := os.WriteFile(file, []byte(text), 0o644); err != nil {

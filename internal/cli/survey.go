@@ -128,7 +128,13 @@ func surveyCommand() *cli.Command {
 					return nil
 				},
 			),
-			act("end", "keep what was found", "<host>", "lantern survey end guillemot\n         lantern survey end petrel", nil),
+			act(
+				"end",
+				"keep what was found",
+				"<host>",
+				"lantern survey end guillemot\n         lantern survey end petrel",
+				nil,
+			),
 			act(
 				"leave",
 				"forget what this walk found",

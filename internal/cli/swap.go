@@ -155,7 +155,8 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"begin",
 				"start a planned swap",
-				"lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22\n         lantern swap begin ZU006 --no-backup --reason \"the data can be made again\"",
+				"lantern swap begin --reason \"LM417 comes next\" --backup 2026-11-22\n"+
+					"         lantern swap begin ZU006 --no-backup --reason \"the data can be made again\"",
 				begin,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					req := api.BeginSwap{
@@ -256,18 +257,20 @@ func swapCommand() *cli.Command {
 			swapAct(
 				"abandon",
 				"end a swap before its end, and be told what is owed",
-				"lantern swap abandon --reason \"no spare at hand\"\n         lantern swap abandon ZU006 --reason \"it was the cable\"",
+				"lantern swap abandon --reason \"no spare at hand\"\n"+
+					"         lantern swap abandon ZU006 --reason \"it was the cable\"",
 				reason("why; always asked for"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.AbandonSwap(ctx, id, nil, why(cmd)))
 				},
 			),
 			{
-				Name:        "fate",
-				Usage:       "say what becomes of the drive that was replaced: return, stock or destroy",
-				ArgsUsage:   "<swap> <fate>",
-				Description: "Example: lantern swap fate ZU006 return --note \"half a year of warranty left\"\n         lantern swap fate skerry/front/7 destroy",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
+				Name:      "fate",
+				Usage:     "say what becomes of the drive that was replaced: return, stock or destroy",
+				ArgsUsage: "<swap> <fate>",
+				Description: "Example: lantern swap fate ZU006 return --note \"half a year of warranty left\"\n" +
+					"         lantern swap fate skerry/front/7 destroy",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
 						return usage("name a swap and what becomes of its old drive\nExample: %s", example(cmd))
@@ -351,7 +354,7 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 		for i, w := range all {
 			tails[i] = w.Old.Tail
 		}
-		return "", usage("there is no swap %q%s List them with: lantern swap list", name, nearest.Meant(name, tails))
+		return "", usage("no swap %q%s List them with: lantern swap list", name, nearest.Meant(name, tails))
 	}
 	return "", usage("%d swaps are open; say which: lantern swap list", len(fits))
 }

@@ -237,7 +237,7 @@ func (p *printer) chosen(heads []column) ([]int, error) {
 				names[j] = h.name
 			}
 			return nil, usage(
-				"there is no column %q%s The columns are: %s",
+				"no column %q%s The columns are: %s",
 				name,
 				nearest.Meant(name, names),
 				strings.Join(names, ", "),

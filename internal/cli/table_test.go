@@ -90,8 +90,10 @@ func TestTablesFit(t *testing.T) {
 func TestRawCells(t *testing.T) {
 	at := time.Date(2026, 11, 29, 11, 0, 0, 0, time.FixedZone("", 7200))
 	heads := []column{col("verdict"), col("bytes"), col("took_seconds"), col("at"), col("share").more(), col("never")}
-	rows := [][]cell{{verdictCell("replace"), bytesCell(4000787030016), spanCell(90 * time.Minute), timeCell(at, minutes),
-		percentCell(0.36276), timeCell(time.Time{}, minutes)}}
+	rows := [][]cell{
+		{verdictCell("replace"), bytesCell(4000787030016), spanCell(90 * time.Minute), timeCell(at, minutes),
+			percentCell(0.36276), timeCell(time.Time{}, minutes)},
+	}
 	out := func(format string, columns ...string) (string, error) {
 		var b bytes.Buffer
 		p := newPrinter(&b, format)
@@ -159,8 +161,10 @@ func TestFolded(t *testing.T) {
 
 // TestTimes: every way to write a duration, a moment and a size, and what is none.
 func TestTimes(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "10m": 10 * time.Minute, "10min": 10 * time.Minute,
-		"1h30m": 90 * time.Minute, "1d": 24 * time.Hour, "2w": 14 * 24 * time.Hour, "1y": 365 * 24 * time.Hour, "0": 0, " 1.5h ": 90 * time.Minute,
+	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "10m": 10 * time.Minute,
+		"10min": 10 * time.Minute,
+		"1h30m": 90 * time.Minute, "1d": 24 * time.Hour, "2w": 14 * 24 * time.Hour, "1y": 365 * 24 * time.Hour, "0": 0,
+		" 1.5h ":   90 * time.Minute,
 		"1 d 12 h": 36 * time.Hour, "250ms": 250 * time.Millisecond, "2W": 14 * 24 * time.Hour} {
 		d, err := ParseDuration(text)
 		require.NoError(t, err, text)
@@ -181,9 +185,12 @@ func TestTimes(t *testing.T) {
 	now := time.Date(2026, 11, 29, 23, 30, 0, 0, oslo) // a Sunday
 	for text, want := range map[string]string{
 		"now": "2026-11-29T23:30:00+01:00", "22:00": "2026-11-30T22:00:00+01:00", "23:45": "2026-11-29T23:45:00+01:00",
-		"tomorrow 22:00": "2026-11-30T22:00:00+01:00", "Tomorrow": "2026-11-30T00:00:00+01:00", "today 08:00": "2026-11-29T08:00:00+01:00",
-		"monday 08:00": "2026-11-30T08:00:00+01:00", "sun 22:00": "2026-12-06T22:00:00+01:00", "sunday 23:31": "2026-11-29T23:31:00+01:00",
-		"in 2h": "2026-11-30T01:30:00+01:00", "2026-12-24": "2026-12-24T00:00:00+01:00", "2026-12-24 18:00": "2026-12-24T18:00:00+01:00",
+		"tomorrow 22:00": "2026-11-30T22:00:00+01:00", "Tomorrow": "2026-11-30T00:00:00+01:00",
+		"today 08:00":  "2026-11-29T08:00:00+01:00",
+		"monday 08:00": "2026-11-30T08:00:00+01:00", "sun 22:00": "2026-12-06T22:00:00+01:00",
+		"sunday 23:31": "2026-11-29T23:31:00+01:00",
+		"in 2h":        "2026-11-30T01:30:00+01:00", "2026-12-24": "2026-12-24T00:00:00+01:00",
+		"2026-12-24 18:00":     "2026-12-24T18:00:00+01:00",
 		"2026-12-24T18:00:00Z": "2026-12-24T18:00:00Z",
 	} {
 		at, err := ParseMoment(text, now)

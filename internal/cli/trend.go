@@ -20,8 +20,10 @@ func trendCommand() *cli.Command {
 		Name:      "trend",
 		Usage:     "metrics of a drive over time, or one metric of several drives, on one axis",
 		ArgsUsage: "<drive> <metric> …",
-		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n         lantern trend CN261 read_latency_seconds temperature_celsius -o csv\n" +
-			"         lantern trend CN261 XE932 read_latency_seconds\n\nUp to four drives are drawn in one chart, each with a sign of its own.",
+		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n" +
+			"         lantern trend CN261 read_latency_seconds temperature_celsius -o csv\n" +
+			"         lantern trend CN261 XE932 read_latency_seconds\n\n" +
+			"Up to four drives are drawn in one chart, each with a sign of its own.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
 		},
@@ -41,7 +43,8 @@ func trendCommand() *cli.Command {
 				return plotter{s}.together(ctx, drives, metrics[0], ago)
 			}
 			return usage(
-				"several drives are compared by one metric, up to %d at once\nExample: lantern trend CN261 XE932 read_latency_seconds",
+				"several drives are compared by one metric, up to %d at once\n"+
+					"Example: lantern trend CN261 XE932 read_latency_seconds",
 				len(signs),
 			)
 		}),
@@ -71,7 +74,9 @@ func (s plotter) together(ctx context.Context, drives []string, metric string, b
 	var all []api.Trend
 	var first, last time.Time
 	for _, d := range drives {
-		t, err := ask[api.Trend](s.client.GetTrend(ctx, d, &api.GetTrendParams{Metric: metric, Hours: int(back / time.Hour)}))
+		t, err := ask[api.Trend](
+			s.client.GetTrend(ctx, d, &api.GetTrendParams{Metric: metric, Hours: int(back / time.Hour)}),
+		)
 		if err != nil {
 			return err
 		}
@@ -170,7 +175,7 @@ func (s plotter) trends(ctx context.Context, name string, metrics []string, back
 		s.out.line("%s of %s, in %s (%s)", s.out.paint(t.Metric, bold), t.Tail, t.Unit, t.Source)
 		s.out.line("%s", s.out.paint(t.Means+" "+t.MeansNot, dim))
 		if len(t.Points) < 2 {
-			s.out.line("Too few readings since %s to draw.", time.Now().Add(-back).Format("2006-01-02"))
+			s.out.line("Fewer than two readings in the last %s: nothing to draw.", span(back))
 			continue
 		}
 		margin = s.chart(t, first, last)

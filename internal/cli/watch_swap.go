@@ -154,19 +154,22 @@ func (m *watching) begin(req api.BeginSwap) tea.Cmd {
 			m.note = "a check stops it: " + c.Title + ": " + c.Found
 			return nil
 		case c.Id == "backup" && c.Result == api.Warns && req.Backup.IsZero() && !req.NoBackup:
-			return m.ask("day of the newest backup that you vouch for, such as 2026-11-22, or none", func(text string) tea.Cmd {
-				if text == "none" {
-					req.NoBackup = true
+			return m.ask(
+				"day of the newest backup that you vouch for, such as 2026-11-22, or none",
+				func(text string) tea.Cmd {
+					if text == "none" {
+						req.NoBackup = true
+						return m.begin(req)
+					}
+					day, err := time.Parse(time.DateOnly, text)
+					if err != nil {
+						m.note = fmt.Sprintf("%q is no day, such as 2026-11-22", text)
+						return nil
+					}
+					req.Backup.Time = day
 					return m.begin(req)
-				}
-				day, err := time.Parse(time.DateOnly, text)
-				if err != nil {
-					m.note = fmt.Sprintf("%q is no day, such as 2026-11-22", text)
-					return nil
-				}
-				req.Backup.Time = day
-				return m.begin(req)
-			})
+				},
+			)
 		case len(c.Loses) > 0 && req.Pool == "":
 			return m.ask(
 				"volumes will be lost: "+strings.Join(c.Loses, ", ")+". Type the pool's name to agree",

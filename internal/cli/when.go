@@ -208,8 +208,8 @@ func ParseSize(text string) (int64, error) {
 	return int64(n), nil
 }
 
-// ParsePast reads a moment that has passed: one of those that ParseMoment reads, "3h ago", or a day of the week, by which
-// the last one is meant.
+// ParsePast reads a moment that has passed: one of those that ParseMoment reads, "3h ago", or a day of the week, by
+// which the last one is meant.
 func ParsePast(text string, now time.Time) (time.Time, error) {
 	in := strings.Join(strings.Fields(strings.ToLower(text)), " ")
 	if d, ok := strings.CutSuffix(in, " ago"); ok {
@@ -235,7 +235,8 @@ func ParsePast(text string, now time.Time) (time.Time, error) {
 	}
 	t, err := ParseMoment(text, now)
 	if err != nil {
-		return t, fmt.Errorf("%q is no time that has passed; write it as 3h ago, yesterday 03:12, tuesday 03:12, 2026-11-24 03:12 "+
+		return t, fmt.Errorf("%q is no time that has passed; write it as 3h ago, yesterday 03:12, tuesday 03:12, "+
+			"2026-11-24 03:12 "+
 			"or RFC 3339", text)
 	}
 	return past(text, t, now)

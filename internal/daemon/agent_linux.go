@@ -57,7 +57,8 @@ func (c Agent) CheckToken() error {
 		return nil
 	}
 	return errors.New(
-		"an agent needs its host's token, or an invitation: enrol the host with `lantern host enrol <name>` and give the token as " +
+		"an agent needs its host's token, or an invitation: enrol the host with `lantern host enrol <name>` and give the " +
+			"token as " +
 			"LANTERN_HOST_TOKEN or --token-file, or invite many with `lantern host invite` and give the code as --invite",
 	)
 }

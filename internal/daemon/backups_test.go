@@ -61,8 +61,12 @@ func TestBackupPlan(t *testing.T) {
 	require.NoError(t, os.WriteFile(own, []byte("x"), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "lantern-20200101T000000Z.db"), 0o700))
 	b.step(now)
-	require.Equal(t, []string{"lantern-20200101T000000Z.db", "lantern-20261129T150000Z.db", "lantern-20261129T160000Z.db",
-		"lantern-20261129T170000Z.db", "lantern-before-upgrade.db"}, there())
+	require.Equal(
+		t,
+		[]string{"lantern-20200101T000000Z.db", "lantern-20261129T150000Z.db", "lantern-20261129T160000Z.db",
+			"lantern-20261129T170000Z.db", "lantern-before-upgrade.db"},
+		there(),
+	)
 
 	// The records cannot be read: nothing is removed, it is told, and tried again after ten minutes, not each minute.
 	b.records = filepath.Join(data, "nowhere.db")

@@ -19,7 +19,12 @@ import (
 // a pool and a day; a reader of iCalendar takes it, its lines are as RFC 5545 has them (3.1), and it comes at once.
 func TestLargeCalendar(t *testing.T) {
 	dir := t.TempDir()
-	f, err := lab.Open(filepath.Join(dir, "lab.json"), time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), 0, lab.HeronPoint(2000))
+	f, err := lab.Open(
+		filepath.Join(dir, "lab.json"),
+		time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC),
+		0,
+		lab.HeronPoint(2000),
+	)
 	require.NoError(t, err)
 	y := openYard(t, dir, f)
 	y.r.service.Fleet.GraceUntil = time.Time{}

@@ -107,7 +107,8 @@ var commands = []string{
 	"! rule unset burst_sectors",
 	"! rule off service-life",
 	"! rule on service-life",
-	"! rule add warm-and-growing 'pending_sectors_7d > 0 && temperature_celsius > 30' --verdict watch --says 'is warm and growing'",
+	"! rule add warm-and-growing 'pending_sectors_7d > 0 && temperature_celsius > 30' --verdict watch --says 'is warm " +
+		"and growing'",
 	"! rule add broken 'pending_sectors >' --says broken",
 	"! rule remove warm-and-growing",
 	"! plan set nightly --pool soundscape --short 'every 2 days 23:00'",
@@ -196,6 +197,14 @@ var commands = []string{
 	"! rename pool soundscape 'two words'",
 	"rename pool specimens samples",
 	"rename pool samples specimens",
+	"capacity",
+	"capacity plankton --size 16TB",
+	"! capacity nosuch",
+	"! capacity --size big",
+	"! host redfish add petrel --url http://127.0.0.1:1 --user lantern",
+	"host redfish list",
+	"! host redfish remove petrel",
+	"! inventory note ZU006 LM417 'of the batch that was recalled'",
 }
 
 // run is one command, as from a shell.
@@ -308,14 +317,19 @@ func TestEveryCommand(t *testing.T) {
 		"accept pause", "accept resume", "accept show", "campaign abandon", "campaign next", "campaign show",
 		"campaign skip", "channel test", "decode", "enclosure define", "follow", "judge", "lab insert", "lab join",
 		"audit export", "lab part", "lab power", "lab silence", "lab stuck", "notices mute", "notices saw", "person renew",
-		"drain", "grow", "nudge", "priority", "readings export", "readings latest", "rebalance", "recoveries export", "recoveries replay", "scrub", "selftest where", "stop", "survey back", "survey leave", "survey pass",
-		"survey read", "survey tap", "survey walk", "swap back", "watch", "host refuse", "inventory export", "light pulls", "take-over",
+		"drain", "grow", "nudge", "priority", "readings export", "readings latest", "rebalance", "recoveries export",
+		"recoveries replay", "scrub", "selftest where", "stop", "survey back", "survey leave", "survey pass",
+		"survey read", "survey tap", "survey walk", "swap back", "watch", "host refuse", "inventory export", "light pulls",
+		"take-over",
 	} // the stories of internal/e2e
 	run := map[string]bool{}
 	for _, line := range append(slices.Clone(commands), elsewhere...) {
 		words := strings.Fields(strings.TrimPrefix(line, "! "))
 		run[words[0]] = true
 		run[strings.Join(words[:min(2, len(words))], " ")] = true
+		if len(words) > 2 {
+			run[strings.Join(words[1:3], " ")] = true
+		}
 	}
 	var walk func(at string, c *cli.Command)
 	walk = func(at string, c *cli.Command) {

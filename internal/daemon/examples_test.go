@@ -142,7 +142,8 @@ func TestExamples(t *testing.T) {
 	require.NoError(t, os.WriteFile("page.bin", health, 0o600))
 	for name, text := range map[string]string{"past.jsonl": `{"drive":"a","at":"2026-01-01T00:00:00Z","metrics":{"pending_sectors":0}}
 {"drive":"a","at":"2026-01-02T00:00:00Z","metrics":{"pending_sectors":40}}
-`, "failures.csv": "drive,failed\na,2026-01-09\n", "bought.csv": "serial,supplier,state\nVR9NEW01,Kelp,ordered\n"} {
+`, "failures.csv": "drive,failed\na,2026-01-09\n", "bought.csv": "serial,supplier,state\nVR9NEW01,Kelp,ordered\n",
+		"bmc.txt": "a password\n"} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 	}
 	require.NoError(
@@ -156,15 +157,23 @@ func TestExamples(t *testing.T) {
 
 	// What an example must not do in a test, or cannot: it runs until somebody ends it, or another end is not there.
 	others := map[string]string{
-		"channel test": "nobody is at the other end", "follow": "it follows until the end", "watch": "it needs a terminal", "survey walk": "it asks a person",
-		"person end-session": "the id is another one each time", "host approve": "no agent asks", "host refuse": "no agent asks",
+		"channel test": "nobody is at the other end", "follow": "it follows until the end", "watch": "it needs a terminal",
+		"survey walk":        "it asks a person",
+		"person end-session": "the id is another one each time", "host approve": "no agent asks",
+		"host refuse":   "no agent asks",
 		"host withdraw": "the id is another one each time",
 	}
 	// What must be so before an example makes sense.
 	before := map[string]string{
-		"campaign abandon logbook": "campaign plan logbook", "light off ZU006": "light on ZU006", "host rename gannet": "host enrol gannet", "inventory remove": "inventory set ZU006 asset=A-1", "accept ": "accept begin XH001 --short",
-		"enclosure ": "enclosure define guillemot --section side --rows 4 --columns 4", "enclosure move petrel": "enclosure define petrel --name shelf --section side --rows 2 --columns 4", "enclosure remove petrel": "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
-		"plan preview nightly": "plan set nightly --pool soundscape", "enclosure define guillemot --file": "enclosure export guillemot chassis > shelf.yaml",
+		"campaign abandon logbook": "campaign plan logbook", "light off ZU006": "light on ZU006",
+		"host rename gannet": "host enrol gannet", "inventory remove": "inventory set ZU006 asset=A-1",
+		"accept ":                           "accept begin XH001 --short",
+		"enclosure ":                        "enclosure define guillemot --section side --rows 4 --columns 4",
+		"enclosure move petrel":             "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
+		"enclosure remove petrel":           "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
+		"host redfish remove":               "host redfish add skerry --url https://192.0.2.7 --user lantern --password-file bmc.txt",
+		"plan preview nightly":              "plan set nightly --pool soundscape",
+		"enclosure define guillemot --file": "enclosure export guillemot chassis > shelf.yaml",
 	}
 	ran, tried := 0, map[string]bool{}
 	try := func(line string) {

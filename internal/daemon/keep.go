@@ -146,7 +146,11 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	if len(odd) > 0 {
 		err = errors.New(strings.Join(odd, "; "))
 	}
-	say("the swaps", err, words.Count(len(s.Swaps.Swaps(false)), "swap")+" in the records, replayed without a difference")
+	say(
+		"the swaps",
+		err,
+		words.Count(len(s.Swaps.Swaps(false)), "swap")+" in the records, replayed without a difference",
+	)
 	return wrong, nil
 }
 
@@ -178,7 +182,8 @@ func Salvage(ctx context.Context, from, to string, out io.Writer) error {
 	if _, err := CheckRecords(ctx, "", to, out); err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "What was known at earlier moments (--at) is not salvaged. A changed letter within a text cannot be found. If there is a backup that is not much older, restore that.\n"+
+	fmt.Fprintf(out, "What was known at earlier moments (--at) is not salvaged. A changed letter within a text cannot "+
+		"be found. If there is a backup that is not much older, restore that.\n"+
 		"To go on with what was salvaged: lantern restore %s\n", to)
 	return nil
 }

@@ -24,7 +24,8 @@ func (c then) Now() time.Time { return c.at }
 // pastFolders is how the folders are named in which earlier moments are loaded.
 const pastFolders = "past-*"
 
-// openPast gives what loads the records as they were: a copy, in a folder of its own beside them, that goes with its end.
+// openPast gives what loads the records as they were: a copy, in a folder of its own beside them, that goes with its
+// end.
 func (c Serve) openPast(live *store.Store, cl clock.Clock) httpd.OpenPast {
 	// What a service that was killed left there is of no use.
 	left, _ := filepath.Glob(filepath.Join(c.Data, pastFolders))

@@ -95,8 +95,8 @@ func TestEarlierRecords(t *testing.T) {
 	}
 }
 
-// TestSalvage: whatever pages of the records are overwritten, what can be read is copied into records that load, what was
-// lost is said, and no row is there that was not there before; the damaged file stays as it is.
+// TestSalvage: whatever pages of the records are overwritten, what can be read is copied into records that load, what
+// was lost is said, and no row is there that was not there before; the damaged file stays as it is.
 func TestSalvage(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
 	require.NoError(t, err)
@@ -158,14 +158,16 @@ func TestSalvage(t *testing.T) {
 	require.ErrorContains(t, Salvage(t.Context(), whole, to+"2", &out), "Restore a backup")
 }
 
-// TestSwapsReread: a swap whose records do not lead where it stood, or that this version reads otherwise, is told as one
-// of which nobody knows where it stands: nothing is done for it and nothing is excused by it, until a person ends it.
+// TestSwapsReread: a swap whose records do not lead where it stood, or that this version reads otherwise, is told as
+// one of which nobody knows where it stands: nothing is done for it and nothing is excused by it, until a person ends
+// it.
 func TestSwapsReread(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
 	require.NoError(t, err)
 	for change, why := range map[string]string{
-		"UPDATE swap_events SET after = 'recover 3 x' WHERE seq = 2":                               `it stood at the step "recover" at`,
-		"UPDATE swap_events SET seq = 3 WHERE seq = 2":                                             "its records have no event 2: they were damaged",
+		"UPDATE swap_events SET after = 'recover 3 x' WHERE seq = 2": `it stood at the step "recover" at`,
+		"UPDATE swap_events SET seq = 3 WHERE seq = 2": "its records have no " +
+			"event 2: they were damaged",
 		"UPDATE swap_events SET doc = json_set(CAST(doc AS TEXT), '$.kind', 'fate') WHERE seq = 2": "is refused by this version",
 		"UPDATE swap_events SET after = 'lost' WHERE seq = 2":                                      "records of swaps were lost",
 		"UPDATE swap_events SET after = '' WHERE seq = 2":                                          "",

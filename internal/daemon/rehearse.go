@@ -50,7 +50,7 @@ func Mishaps() string { return practice.List() }
 func (c *Rehearsal) Check() error {
 	for _, m := range c.Mishaps {
 		if !practice.Mishap(m).Known() {
-			return fmt.Errorf("there is no mishap %q; there are\n%s", m, practice.List())
+			return fmt.Errorf("no mishap %q; there are\n%s", m, practice.List())
 		}
 	}
 	if c.Speed < 0 || c.Speed > 10000 {
@@ -121,7 +121,7 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	if c.Copy == nil {
 		if !found {
 			return nil, k, fmt.Errorf(
-				"there is no practice in %s to go on with: leave --go-on out, and a copy is made",
+				"no practice in %s to go on with: leave --go-on out, and a copy is made",
 				c.Data,
 			)
 		}

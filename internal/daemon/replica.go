@@ -35,7 +35,11 @@ const copyEach = time.Second
 func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.Replica, error) {
 	client, err := litestream.NewReplicaClientFromURL(address)
 	if err != nil {
-		return nil, fmt.Errorf("%q: %w; it is such as file:///mnt/copy, sftp://lantern@host/copy or s3://bucket/copy", address, err)
+		return nil, fmt.Errorf(
+			"%q: %w; it is such as file:///mnt/copy, sftp://lantern@host/copy or s3://bucket/copy",
+			address,
+			err,
+		)
 	}
 	if c, ok := client.(*sftp.ReplicaClient); ok {
 		if err := overSSH(c, address); err != nil {
@@ -61,7 +65,8 @@ func overSSH(c *sftp.ReplicaClient, address string) error {
 	}
 	q := u.Query()
 	if c.Password != "" || q.Get("key") == "" || q.Get("host-key") == "" {
-		return errors.New("sftp needs two files: ?key= with our private key, and &host-key= with the other machine's public key " +
+		return errors.New("sftp needs two files: ?key= with our private key, and &host-key= with the other machine's " +
+			"public key " +
 			"(ssh-keyscan, compared by hand); a password in an address would be seen by everybody on this machine")
 	}
 	b, err := os.ReadFile(q.Get("host-key"))
@@ -101,7 +106,9 @@ func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(
 		return nil, err
 	}
 	all := litestream.NewStore([]*litestream.DB{db}, litestream.CompactionLevels{
-		{Level: 0}, {Level: 1, Interval: 30 * time.Second}, {Level: 2, Interval: 5 * time.Minute}, {Level: 3, Interval: time.Hour},
+		{
+			Level: 0,
+		}, {Level: 1, Interval: 30 * time.Second}, {Level: 2, Interval: 5 * time.Minute}, {Level: 3, Interval: time.Hour},
 	})
 	all.Logger = log
 	db.SetLogger(log)
@@ -243,7 +250,10 @@ func (c Serve) follow(ctx context.Context) (by, reason string, err error) {
 	if err := store.Sound(records(c.Data)); err != nil {
 		return "", "", fmt.Errorf("the copy cannot take over: %w. Restore a backup", err)
 	}
-	return told["by"], told["reason"], errors.Join(os.Remove(filepath.Join(c.Data, takeOverFile)), os.Remove(txidOf(c.Data)))
+	return told["by"], told["reason"], errors.Join(
+		os.Remove(filepath.Join(c.Data, takeOverFile)),
+		os.Remove(txidOf(c.Data)),
+	)
 }
 
 // copyFrom copies until ctx ends. While there is nothing to copy yet, it waits for it.
@@ -257,7 +267,9 @@ func (c Serve) copyFrom(ctx context.Context, r *litestream.Replica) error {
 			return nil
 		case err == nil:
 			return errors.New("the copy ended by itself")
-		case errors.Is(err, litestream.ErrTxNotAvailable), errors.Is(err, litestream.ErrNoSnapshots), errors.Is(err, os.ErrNotExist):
+		case errors.Is(err, litestream.ErrTxNotAvailable),
+			errors.Is(err, litestream.ErrNoSnapshots),
+			errors.Is(err, os.ErrNotExist):
 			c.Log.Info("nothing to copy yet", "from", c.StandbyOf)
 		default:
 			c.Log.Error("the copy stopped, and is tried again", "from", c.StandbyOf, "error", err)
@@ -290,7 +302,13 @@ func (c Serve) standby(ctx context.Context) error {
 		return err
 	}
 	c.Log.Warn("takes over", "by", by, "reason", reason)
-	c.StandbyOf, c.tookOver = "", &api.AuditEntry{Who: by, Action: "takeOver", Target: "/standby", Result: "done", After: reason}
+	c.StandbyOf, c.tookOver = "", &api.AuditEntry{
+		Who:    by,
+		Action: "takeOver",
+		Target: "/standby",
+		Result: "done",
+		After:  reason,
+	}
 	return c.Run(ctx)
 }
 

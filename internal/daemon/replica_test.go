@@ -90,14 +90,21 @@ func TestReplicaOverSSH(t *testing.T) {
 
 	for _, wrong := range []string{
 		"sftp://lantern@" + at + "/copy", "sftp://lantern:secret@" + at + "/copy?key=" + key + "&host-key=" + host,
-		"sftp://lantern@" + at + "/copy?key=/nosuch&host-key=" + host, "sftp://lantern@" + at + "/copy?key=" + key + "&host-key=/nosuch",
+		"sftp://lantern@" + at + "/copy?key=/nosuch&host-key=" + host,
+		"sftp://lantern@" + at + "/copy?key=" + key + "&host-key=/nosuch",
 		"carrier://pigeon",
 	} {
 		require.Error(t, CheckReplica("--replicate-to", wrong), wrong)
 	}
 
 	log := slog.New(slog.DiscardHandler)
-	first := Serve{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "first"), Out: io.Discard, Log: log, ReplicateTo: address}
+	first := Serve{
+		Listen:      "127.0.0.1:0",
+		Data:        filepath.Join(dir, "first"),
+		Out:         io.Discard,
+		Log:         log,
+		ReplicateTo: address,
+	}
 	require.NoError(t, os.Mkdir(first.Data, 0o700))
 	r, err := first.start(t.Context(), clock.Real{}, nil)
 	require.NoError(t, err)
@@ -114,7 +121,12 @@ func TestReplicaOverSSH(t *testing.T) {
 		failed <- err
 		done <- told{by, reason}
 	}()
-	require.Eventually(t, func() bool { _, err := os.Stat(txidOf(second.Data)); return err == nil }, time.Minute, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(txidOf(second.Data)); return err == nil },
+		time.Minute,
+		50*time.Millisecond,
+	)
 	_, err = r.service.Fleet.Enrol("ida", "petrel", false)
 	require.NoError(t, err)
 	require.NoError(t, r.stop(), "what is left is copied at the end")

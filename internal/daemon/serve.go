@@ -161,9 +161,11 @@ func (c Serve) Check() error {
 		return errors.New("TLS needs both --cert and --key")
 	}
 	if c.AgentCertificates && c.Cert == "" {
-		return errors.New("--agent-certificates needs --cert and --key: what ends TLS before the service does not pass certificates on")
+		return errors.New("--agent-certificates needs --cert and --key: what ends TLS before the service does not pass " +
+			"certificates on")
 	}
-	if err := errors.Join(CheckReplica("--replicate-to", c.ReplicateTo), CheckReplica("--standby", c.StandbyOf)); err != nil {
+	if err := errors.Join(CheckReplica("--replicate-to", c.ReplicateTo),
+		CheckReplica("--standby", c.StandbyOf)); err != nil {
 		return err
 	}
 	if c.StandbyOf != "" && c.StandbyOf == c.ReplicateTo {

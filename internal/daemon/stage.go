@@ -32,7 +32,8 @@ func forgetLab(dir string) error {
 	if err := store.Unused(filepath.Join(dir, "lantern.db")); err != nil {
 		return err
 	}
-	for _, part := range []string{"lantern.db", "lantern.db-wal", "lantern.db-shm", "lantern.db.reserve", "lab.json", "agents",
+	for _, part := range []string{"lantern.db", "lantern.db-wal", "lantern.db-shm", "lantern.db.reserve", "lab.json",
+		"agents",
 		"client.yaml", practiceFile} {
 		if err := os.RemoveAll(filepath.Join(dir, part)); err != nil {
 			return err
@@ -173,7 +174,8 @@ func (c stage) written(r *running) error {
 // filledUp tells how full the lab's pools were in the months before: each grew at a pace of its own, more on weekdays.
 func (c stage) filledUp(r *running) error {
 	b := &store.Batch{}
-	for end := time.Now().Add(10 * time.Second); len(r.service.Views.Pools()) < len(c.fleet.Pools) && time.Now().Before(end); {
+	end := time.Now().Add(10 * time.Second)
+	for len(r.service.Views.Pools()) < len(c.fleet.Pools) && time.Now().Before(end) {
 		_ = clock.Real{}.Sleep(context.Background(), 100*time.Millisecond) // the first reports are on their way
 	}
 	now := c.fleet.Clock().Now()

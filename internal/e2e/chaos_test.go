@@ -181,7 +181,9 @@ func (c *chaos) start() {
 	require.NoError(c.t, err)
 	c.proc = exec.Command(
 		path,
-		append([]string{"serve", "--listen", "127.0.0.1:" + c.port, "--data", filepath.Join(c.dir, "service")}, c.more...)...)
+		append(
+			[]string{"serve", "--listen", "127.0.0.1:" + c.port, "--data", filepath.Join(c.dir, "service")},
+			c.more...)...)
 	c.proc.Stdout = in
 	c.proc.Stderr = io.Discard
 	require.NoError(c.t, c.proc.Start())

@@ -29,7 +29,7 @@ func TestConfig(t *testing.T) {
 	}
 	for kind, wrong := range map[string][][2]string{
 		"service": {
-			{"listen: 127.0.0.1:7455\nverbos: true\n", `:2:1: there is no setting "verbos"; did you mean "verbose"?`},
+			{"listen: 127.0.0.1:7455\nverbos: true\n", `:2:1: no setting "verbos"; did you mean "verbose"?`},
 			{"listen: x\n", `"x" is no address to listen on`},
 			{"listen: 0.0.0.0:7411\n", "would send tokens in the clear"},
 			{"cert: a.pem\n", "TLS needs both --cert and --key"},
@@ -55,13 +55,14 @@ func TestConfig(t *testing.T) {
 			{"every: -5s\n", "every"},
 			{"every: 45s\nevery: 46s\n", ":2:1: every is set twice"},
 			{"devices: 'sd[a'\n", "is no pattern"},
-			{"token: secret\n", `there is no setting "token"; did you mean "token-file"?`},
+			{"token: secret\n", `no setting "token"; did you mean "token-file"?`},
 			{"token-file: /nowhere/token\n", "/nowhere/token"},
 		},
 	} {
 		for _, w := range wrong {
 			path := file(w[0])
-			for _, args := range [][]string{{"config", "check", kind, path}, {map[string]string{"service": "serve", "agent": "agent"}[kind], "--config", path}} {
+			for _, args := range [][]string{{"config", "check", kind, path},
+				{map[string]string{"service": "serve", "agent": "agent"}[kind], "--config", path}} {
 				a := quiet.try(args...)
 				require.NotZero(t, a.code, "%v of %q", args, w[0])
 				require.Contains(t, a.err, w[1], "%v of %q", args, w[0])
@@ -70,12 +71,14 @@ func TestConfig(t *testing.T) {
 	}
 
 	path := file(
-		"every: 45s\nread-every: 10m\npool-program:\n  - node a.mjs\n  - node b.mjs\nserver: https://file.example\nwake: true\n",
+		"every: 45s\nread-every: 10m\npool-program:\n  - node a.mjs\n  - node b.mjs\nserver: https://file.example\n" +
+			"wake: true\n",
 	)
 	both := shell{t, append(quiet.env, "LANTERN_EVERY=20s", "LANTERN_SERVER=https://environment.example")}
 	shown := both.run("config", "show", "agent", path)
 	for _, line := range []string{"every: 20s  # from the environment, LANTERN_EVERY", "read-every: 10m  # from " + path,
-		"  - node a.mjs\n  - node b.mjs  # from " + path, "server: https://environment.example  # from the environment", "wake: true", "# log: text"} {
+		"  - node a.mjs\n  - node b.mjs  # from " + path, "server: https://environment.example  # from the environment",
+		"wake: true", "# log: text"} {
 		require.Contains(t, shown, line)
 	}
 	again := quiet.run("config", "show", "agent", file(shown))
@@ -94,9 +97,15 @@ func TestConfig(t *testing.T) {
 	for want, p := range map[string]*process{
 		listen: start(t, quiet.env, "serve", "--config", path),
 		other:  start(t, append(quiet.env, "LANTERN_LISTEN="+other), "serve", "--config", path, "--data", t.TempDir()),
-		third:  start(t, append(quiet.env, "LANTERN_LISTEN="+other), "serve", "--config", path, "--data", t.TempDir(), "--listen", third),
+		third: start(t, append(quiet.env, "LANTERN_LISTEN="+other), "serve", "--config", path, "--data", t.TempDir(),
+			"--listen", third),
 	} {
-		await(t, "it serves "+want, p.said, func(s string) bool { return strings.Contains(s, "lantern serves http://"+want) })
+		await(
+			t,
+			"it serves "+want,
+			p.said,
+			func(s string) bool { return strings.Contains(s, "lantern serves http://"+want) },
+		)
 		p.stop()
 		require.Contains(t, p.said(), `"msg":"stopping"`, "the log is JSON")
 	}
@@ -132,7 +141,8 @@ func TestNotify(t *testing.T) {
 	listen := freePort(t)
 	for _, args := range [][]string{
 		{"serve", "--listen", listen, "--data", t.TempDir()},
-		{"agent", "--host", "skerry", "--server", "http://" + listen, "--data", t.TempDir(), "--devices", "nothing", "--every", "1s"},
+		{"agent", "--host", "skerry", "--server", "http://" + listen, "--data", t.TempDir(), "--devices", "nothing",
+			"--every", "1s"},
 	} {
 		variables, told := env(t)
 		p := start(t, variables, args...)

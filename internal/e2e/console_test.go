@@ -352,7 +352,8 @@ func TestConsole(t *testing.T) {
 		"/pools": "least margin first", "/pools/soundscape": "double parity",
 		"/pools/specimens": "no redundancy", "/swaps": tail, "/recoveries": "resilver", "/notices": "Where else " +
 			"they go", "/rules": "Why drives are flagged", "/bays/guillemot?layer=pool": "Bays of guillemot",
-		"/bays?room=boat%20shed": "petrel / front", "/inventory": "Tern & Daughter", "/hosts": "hosts for two hours", "/nothing": "There is no such page"} {
+		"/bays?room=boat%20shed": "petrel / front", "/inventory": "Tern & Daughter", "/hosts": "hosts for two hours",
+		"/nothing": "No such page"} {
 		b.open(path)
 		b.see(words)
 		b.clean(path)

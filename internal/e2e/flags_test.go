@@ -149,7 +149,7 @@ func TestFlags(t *testing.T) {
 		require.NotContains(t, said, "pager-k3y")
 	}
 	d.run("channel", "remove", "pager")
-	require.Contains(t, d.try("channel", "test", "pager").err, "There is no channel")
+	require.Contains(t, d.try("channel", "test", "pager").err, "No channel")
 }
 
 // TestSelfTests: a drive tests itself, its neighbour waits, and what came of it is read from its own log.

@@ -87,8 +87,13 @@ func unharmed(t *testing.T, where, s string) {
 	t.Helper()
 	require.True(t, utf8.ValidString(s), where)
 	for _, r := range s {
-		require.False(t, r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r >= 0x7F && r < 0xA0 || r == 0x202E || r == 0x200B,
-			"%s: %q", where, s)
+		require.False(
+			t,
+			r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r >= 0x7F && r < 0xA0 || r == 0x202E || r == 0x200B,
+			"%s: %q",
+			where,
+			s,
+		)
 	}
 	require.NotRegexp(t, regexp.MustCompile(`(?m)^forged`), s, where)
 }
@@ -96,7 +101,8 @@ func unharmed(t *testing.T, where, s string) {
 // TestHostileOutlets: names, labels and models of a host that somebody else writes reach no channel, no page of the
 // console and no report as anything but text.
 func TestHostileOutlets(t *testing.T) {
-	const evil = "\x1b]52;c;cm0=\a\r\nforged\u202Eline\u200B<img src=x onerror=\"window.hit=1\"><script>window.hit=1</script>{{7*191}}"
+	const evil = "\x1b]52;c;cm0=\a\r\n" +
+		"forged\u202Eline\u200B<img src=x onerror=\"window.hit=1\"><script>window.hit=1</script>{{7*191}}"
 	c := &chaos{t: t, dir: t.TempDir(), port: "0", client: &http.Client{}}
 	c.start()
 	t.Cleanup(c.kill)
@@ -117,15 +123,22 @@ func TestHostileOutlets(t *testing.T) {
 	go logs.collect(syslog)
 	for name, put := range map[string]api.ChannelPut{
 		"pager": {Kind: "webhook", Url: pager.URL, Secret: "k", Least: api.Watch},
-		"mail":  {Kind: "email", Server: at.Addr().String(), From: "a@example.org", To: []string{"b@example.org"}, Least: api.Watch},
-		"logs":  {Kind: "syslog", Url: "tcp://" + syslog.Addr().String(), Least: api.Watch},
+		"mail": {Kind: "email", Server: at.Addr().String(), From: "a@example.org", To: []string{"b@example.org"},
+			Least: api.Watch},
+		"logs": {Kind: "syslog", Url: "tcp://" + syslog.Addr().String(), Least: api.Watch},
 	} {
 		b, err := json.Marshal(put)
 		require.NoError(t, err)
 		status, body := c.ask("PUT", "/channels/"+name, string(b))
 		require.Less(t, status, 300, string(body))
 	}
-	h := &chaosHost{c: c, name: "host-000", begin: time.Now(), bad: map[int]bool{2: true}, acked: map[string]map[int64]float64{}}
+	h := &chaosHost{
+		c:     c,
+		name:  "host-000",
+		begin: time.Now(),
+		bad:   map[int]bool{2: true},
+		acked: map[string]map[int64]float64{},
+	}
 	h.texts = func(r *api.Report) {
 		for i := range r.Drives {
 			d := &r.Drives[i]
@@ -134,10 +147,15 @@ func TestHostileOutlets(t *testing.T) {
 		}
 		group := api.GroupReport{Name: "g" + evil, Protection: api.Protection{Words: "mirror" + evil, Tolerance: 1}}
 		for i := range 3 {
-			group.Members = append(group.Members, api.MemberReport{Slot: fmt.Sprint(i), Drive: h.key(i), State: "online", SizeBytes: 8e12})
+			group.Members = append(
+				group.Members,
+				api.MemberReport{Slot: fmt.Sprint(i), Drive: h.key(i), State: "online", SizeBytes: 8e12},
+			)
 		}
 		r.Pools = []api.PoolReport{{Id: "p1", Name: "tide" + evil, Kind: "toy" + evil, CapacityBytes: 8e12, UsedBytes: 4e12,
-			Groups: []api.GroupReport{group}, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}}
+			Groups: []api.GroupReport{
+				group,
+			}, Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{}}}
 	}
 	status, body := c.ask("POST", "/hosts", `{"name":"`+h.name+`"}`)
 	require.Equal(t, 201, status, string(body))
@@ -164,7 +182,8 @@ func TestHostileOutlets(t *testing.T) {
 	_, body = c.ask("GET", "/drives?limit=50", "")
 	require.NoError(t, json.Unmarshal(body, &drives))
 	require.NotEmpty(t, drives.Drives)
-	for _, path := range []string{"/report/page", "/drives/" + drives.Drives[0].Key + "/trend?metric=pending_sectors", "/events/recent", "/metrics"} {
+	for _, path := range []string{"/report/page", "/drives/" + drives.Drives[0].Key + "/trend?metric=pending_sectors",
+		"/events/recent", "/metrics"} {
 		_, body := c.ask("GET", path, "")
 		unharmed(t, path, string(body))
 		require.NotContains(t, string(body), "<script>window", path)

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -73,7 +74,7 @@ func TestConsoleKeeping(t *testing.T) {
 		b.do("a file", chromedp.SetUploadFiles(`input[type=file]`, []string{file(text)}))
 	}
 	upload("drive,suplier\nZU006,Kelp\n")
-	b.see(`There is no field "suplier"`, "Nothing was written")
+	b.see(`No field is named "suplier"`, "Nothing was written")
 	upload("drive,supplier\nZU006,Kelp\nNOSUCH9,Kelp\n")
 	b.click("Show what 2 rows of bought.csv would change")
 	b.see("1 of 2 rows cannot be taken", "line 3, NOSUCH9")
@@ -86,6 +87,50 @@ func TestConsoleKeeping(t *testing.T) {
 	b.click("Write ")
 	b.see("fields of 2 drives were written")
 	require.Contains(t, d.run("inventory", "export"), `"Kelp, Sons"`)
+
+	// A field of several drives, and a note about them, are written at once: it is shown first, and none is when one
+	// cannot.
+	choose := func(tails ...string) {
+		for _, tail := range tails {
+			b.ask(fmt.Sprintf(`document.querySelector('input[aria-label^="Choose "][aria-label$="%s"]').click(); ""`, tail))
+		}
+		b.see(fmt.Sprintf("%d drives chosen", len(tails)))
+	}
+	write := func(what, value string) {
+		b.do(what, chromedp.SetValue(`select[aria-label="What is written"]`, what),
+			chromedp.SetValue(`input[aria-label="Its value for all of them"]`, ""),
+			chromedp.SendKeys(`input[aria-label="Its value for all of them"]`, value))
+		b.click("Show what would change")
+	}
+	b.open("/inventory")
+	choose("ZU006", "LM417")
+	write("price", "a lot")
+	b.see("2 of 2 rows cannot be taken")
+	write("price", "310.50")
+	b.see("310.50")
+	b.clean("a field of two drives")
+	b.shot("many")
+	b.click("Write ")
+	b.see("Written of 2 drives")
+	choose("ZU006", "LM417")
+	write("note", "of the batch that rattles")
+	b.see("of the batch that rattles")
+	b.click("Write ")
+	b.see("Written of 2 drives")
+	for _, tail := range []string{"ZU006", "LM417"} {
+		of := d.run("inventory", "show", tail)
+		require.Contains(t, of, "310.50")
+		require.Contains(t, of, "of the batch that rattles")
+	}
+
+	// When pools are full is told with what would give them room.
+	b.open("/reports")
+	b.see("When pools are full", "another group like group 1: 9 drives of 4 TB", "What more drives would give is not "+
+		"known")
+	b.do("larger drives", chromedp.SetValue(`section[aria-label="When pools are full"] select`, "16"))
+	b.see("18 drives of 16 TB in place of smaller ones", "lantern capacity --size 16TB")
+	b.clean("when pools are full")
+	b.shot("capacity")
 
 	b.open("/tests")
 	b.click("Make an address")

@@ -62,11 +62,13 @@ func TestLocate(t *testing.T) {
 	// What cannot be is refused; a description can be exported and brought back.
 	file := filepath.Join(t.TempDir(), "shelf.yaml")
 	for text, why := range map[string]string{
-		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, bays: {1: [1, 1], 2: [1, 1]}}]": "bays 1 and 2 are at the same place",
+		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, bays: {1: [1, 1], 2: [1, 1]}}]": "bays 1 and 2 are " +
+			"at the same place",
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, bays: {1: [1, 1], 2: [3, 1]}}]": "bay 2 leaves the grid",
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, gaps: [[5, 5]]}]":               "leaves the grid",
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, names: {9: A9}}]":               "there is no such bay",
-		"name: chassis\nsections: [{name: front, rowz: 2}]":                                           "no description of an enclosure",
+		"name: chassis\nsections: [{name: front, rowz: 2}]": "no description of " +
+			"an enclosure",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 		require.Contains(t, d.try("enclosure", "define", "guillemot", "--file", file).err, why)

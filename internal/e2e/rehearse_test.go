@@ -179,9 +179,9 @@ func TestRehearsal(t *testing.T) {
 	a = d.try("rehearse", "soundscape", "--listen", freePort(t), "--data", d.data)
 	require.Equal(t, 1, a.code)
 	require.Contains(t, a.err, "holds other things, and no practice")
-	for words, args := range map[string][]string{"There is no pool": {"rehearse", "nowhere", "--data",
-		t.TempDir()}, "there is no mishap": {"rehearse", "soundscape", "--mishap", "rain"},
-		"there is no practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
+	for words, args := range map[string][]string{"No pool": {"rehearse", "nowhere", "--data",
+		t.TempDir()}, "no mishap": {"rehearse", "soundscape", "--mishap", "rain"},
+		"No practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
 		a := d.try(args...)
 		require.NotZero(t, a.code)
 		require.Contains(t, a.err, words)

@@ -17,9 +17,9 @@ import (
 	"lantern/internal/api"
 )
 
-// TestStandby: a standby follows a service under load. The first is killed, somebody says so, and the standby serves with
-// what was copied: at most the last two seconds are missing. Until then it answers that it is a standby, and nobody else
-// can make it serve.
+// TestStandby: a standby follows a service under load. The first is killed, somebody says so, and the standby serves
+// with what was copied: at most the last two seconds are missing. Until then it answers that it is a standby, and
+// nobody else can make it serve.
 func TestStandby(t *testing.T) {
 	path, err := binary()
 	require.NoError(t, err)
@@ -32,7 +32,14 @@ func TestStandby(t *testing.T) {
 	require.Equal(t, 201, status, string(body))
 	var e api.Enrolled
 	require.NoError(t, json.Unmarshal(body, &e))
-	h := &chaosHost{c: c, name: "host-000", token: e.Token, begin: time.Now(), bad: map[int]bool{}, acked: map[string]map[int64]float64{}}
+	h := &chaosHost{
+		c:     c,
+		name:  "host-000",
+		token: e.Token,
+		begin: time.Now(),
+		bad:   map[int]bool{},
+		acked: map[string]map[int64]float64{},
+	}
 	ctx, cancel := context.WithCancel(t.Context())
 	var all sync.WaitGroup
 	all.Go(func() { h.run(ctx) })
@@ -76,7 +83,8 @@ func TestStandby(t *testing.T) {
 	newest, _ := acked()
 	c.kill()
 	begun := time.Now()
-	told, err := exec.Command(path, "standby", "take-over", "--data", data, "--reason", "its machine is dead").CombinedOutput()
+	told, err := exec.Command(path, "standby", "take-over", "--data", data, "--reason", "its machine is dead").
+		CombinedOutput()
 	require.NoError(t, err, string(told))
 	url := ""
 	for url == "" {
@@ -105,17 +113,25 @@ func TestStandby(t *testing.T) {
 	}
 	lost := time.Duration(max(0, newest-last)) * time.Millisecond
 	t.Logf("lost: %.1f s; serving %.1f s after it was told to", lost.Seconds(), took.Seconds())
-	require.Less(t, lost, 10*time.Second, "a busy machine copies later; how long it is on an idle one is in docs/benchmarks.md")
+	require.Less(t, lost, 10*time.Second, "a busy machine copies later; how long it is on an idle one is in "+
+		"docs/benchmarks.md")
 	status, body = c.ask("GET", "/audit?newest=10", "")
 	require.Equal(t, 200, status)
 	require.Contains(t, string(body), "its machine is dead")
-	await(t, "its hosts report to it", func() bool { at, _ := acked(); return at > newest }, func(is bool) bool { return is })
+	await(
+		t,
+		"its hosts report to it",
+		func() bool { at, _ := acked(); return at > newest },
+		func(is bool) bool { return is },
+	)
 
 	for _, wrong := range [][]string{
 		{"--replicate-to", "carrier://pigeon"}, {"--standby", copied, "--replicate-to", copied},
 		{"--standby", copied, "--data", filepath.Join(dir, "service")},
 	} {
-		said, err := exec.Command(path, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "x")}, wrong...)...).CombinedOutput()
+		said, err := exec.Command(path, append([]string{"serve", "--listen", "127.0.0.1:0", "--data",
+			filepath.Join(dir, "x")}, wrong...)...).
+			CombinedOutput()
 		require.Error(t, err, string(said))
 	}
 }

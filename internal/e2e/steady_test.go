@@ -52,7 +52,9 @@ func TestSteadyConsole(t *testing.T) {
 		d.run("person", "end-session", s.Id)
 	}
 	// By its own click: the page may have learned of the end by itself, and has its dialog above the button then.
-	b.ask(`[...document.querySelectorAll("button")].find((x) => x.textContent.includes("Try it on the last 90 days")).click(); ""`)
+	b.ask(
+		`[...document.querySelectorAll("button")].find((x) => x.textContent.includes("Try it on the last 90 days")).click(); ""`,
+	)
 	b.see("Your session has ended")
 	require.Contains(
 		t,
@@ -138,7 +140,12 @@ func TestSteadyConsole(t *testing.T) {
 	b.open("/swaps/" + w.Id)
 	b.see("Pull the drive with label tail ZU006", "What is shown was kept on this device")
 	d.begin(t)
-	await(t, "the connection is back", b.text, func(s string) bool { return !strings.Contains(s, "The connection is lost") })
+	await(
+		t,
+		"the connection is back",
+		b.text,
+		func(s string) bool { return !strings.Contains(s, "The connection is lost") },
+	)
 	d.run("person", "sessions")
 	b.ask(`fetch("/api/v1/session", {method: "DELETE"}).then(() => "")`)
 	await(t, "with the session goes what was kept", func() string {

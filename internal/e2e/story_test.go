@@ -172,7 +172,7 @@ func TestHabits(t *testing.T) {
 		words string
 		args  []string
 	}{
-		{2, "there is no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}},
+		{2, "no command", []string{"rounds-please"}}, {2, "-nope", []string{"round", "--nope"}},
 		{2, "Example: lantern drive", []string{"drive"}},
 		{2, "not \"xml\"", []string{"--output", "xml", "round"}},
 		{2, "lantern drives --find", []string{"drive", "NOSUCH"}},
@@ -279,7 +279,7 @@ func TestHabits(t *testing.T) {
 	require.Contains(
 		t,
 		bad.err,
-		"line 3 was refused: there is no metric \"pending_sector\"; did you mean pending_sectors?",
+		"line 3 was refused: no metric \"pending_sector\"; did you mean pending_sectors?",
 	)
 	require.Contains(
 		t,

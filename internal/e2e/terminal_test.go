@@ -250,7 +250,8 @@ printf '%s\n' "${COMPREPLY[@]}"`
 		"lantern pool sou": "soundscape", "lantern drives --pool lo": "logbook", `lantern drives --verdict ""`: "replace",
 		"lantern drive ZU": "ZU006", "lantern light on skerry/front/7": "skerry/front/7", "lantern bays sk": "skerry",
 		"lantern trend ZU006 pending": "pending_sectors", "lantern drives --sort temp": "temperature_celsius",
-		"lantern rule explain pend": "pending-sectors", "lantern light pulls al": "always", "lantern -o cs": "csv", "lantern help exit": "exit-codes",
+		"lantern rule explain pend": "pending-sectors", "lantern light pulls al": "always", "lantern -o cs": "csv",
+		"lantern help exit":    "exit-codes",
 		"lantern plan show fl": "fleet", "lantern whatif soundscape --lose ZU": "ZU006",
 	} {
 		require.Contains(t, complete(line), want, line)

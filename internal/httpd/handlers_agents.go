@@ -28,7 +28,19 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	case err != nil:
 		return err
 	}
+	if v := s.Service.Fleet.ControllerVersion(agentHost(c)); v != "" {
+		c.Response().Header().Set(api.ControllerHeader, v)
+	}
 	return c.NoContent(http.StatusNoContent)
+}
+
+// GetAgentController tells an agent of its host's management controller.
+func (s agentsCalls) GetAgentController(c *echo.Context) error {
+	v, ok, err := s.Service.Fleet.AgentController(agentHost(c))
+	if err == nil && !ok {
+		return c.NoContent(http.StatusNoContent)
+	}
+	return answer(c, http.StatusOK, v, err)
 }
 
 // hearAgent notes what an agent says of itself; what cannot be read is nothing.

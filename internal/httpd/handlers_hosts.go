@@ -52,6 +52,29 @@ func (s hostsCalls) RetireHost(c *echo.Context, host string, _ api.RetireHostPar
 	return s.withReason(c, func(reason string) error { return s.Service.Fleet.RetireHost(person(c), host, reason) })
 }
 
+// SetController keeps how a host's management controller is reached.
+func (s hostsCalls) SetController(c *echo.Context, host string, _ api.SetControllerParams) error {
+	req, err := take[api.SetController](c, maxBody)
+	if err == nil {
+		err = s.real("no management controller can be set")
+	}
+	if err == nil {
+		err = s.Service.Fleet.SetController(person(c), host, req)
+	}
+	if err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// RemoveController forgets it.
+func (s hostsCalls) RemoveController(c *echo.Context, host string) error {
+	if err := s.Service.Fleet.RemoveController(person(c), host); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 // RenameHost gives a host another name.
 func (s hostsCalls) RenameHost(c *echo.Context, host string, _ api.RenameHostParams) error {
 	req, err := take[api.HostName](c, maxBody)

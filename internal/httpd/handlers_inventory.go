@@ -65,6 +65,12 @@ func (s inventoryCalls) GetStockAdvice(c *echo.Context, p api.GetStockAdvicePara
 	return answer(c, http.StatusOK, v, err)
 }
 
+// ListCapacity tells when pools will be full, and what would give them room.
+func (s inventoryCalls) ListCapacity(c *echo.Context, p api.ListCapacityParams) error {
+	v, err := s.Service.Capacity(p)
+	return answer(c, http.StatusOK, v, err)
+}
+
 // GetReport reports on a period.
 func (s inventoryCalls) GetReport(c *echo.Context, p api.GetReportParams) error {
 	v, err := s.Service.Period(p)

@@ -113,7 +113,11 @@ func (s labCalls) LabEyes(c *echo.Context) error {
 
 // LabPart makes a part of a shelf fail, or well again.
 func (s labCalls) LabPart(c *echo.Context) error {
-	return inLab(s.Server, c, func(req api.LabPart) (any, error) { return nil, s.Lab.Break(req.Host, req.Part, req.Well) })
+	return inLab(
+		s.Server,
+		c,
+		func(req api.LabPart) (any, error) { return nil, s.Lab.Break(req.Host, req.Part, req.Well) },
+	)
 }
 
 // LabPower takes a lab host down, or brings it up.

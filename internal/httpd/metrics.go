@@ -119,7 +119,12 @@ func (s *Server) metrics() echo.HandlerFunc {
 				"Metrics are not told here.")
 		}
 		if !s.mayMeasure(c.Request()) {
-			return problem.New(401, "bad-token", "Show the token of --metrics-token-file.", "Metrics have a token of their own.")
+			return problem.New(
+				401,
+				"bad-token",
+				"Show the token of --metrics-token-file.",
+				"Metrics have a token of their own.",
+			)
 		}
 		h.ServeHTTP(c.Response(), c.Request())
 		return nil
@@ -189,7 +194,20 @@ func (g gauges) drives(m views.Measures, which string) {
 		if which == NoDrives || which != AllDrives && (d.Verdict == "sound") {
 			continue
 		}
-		labels := []string{"tail", d.Tail, "serial", d.Serial, "model", d.Model, "host", d.Host, "bay", d.Bay, "pool", d.Pool}
+		labels := []string{
+			"tail",
+			d.Tail,
+			"serial",
+			d.Serial,
+			"model",
+			d.Model,
+			"host",
+			d.Host,
+			"bay",
+			d.Bay,
+			"pool",
+			d.Pool,
+		}
 		g.set(
 			"lantern_drive_flagged",
 			"A drive, and its verdict as a label: 1 unless it is sound.",

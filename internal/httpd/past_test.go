@@ -21,7 +21,11 @@ func TestPasts(t *testing.T) {
 		return http.NotFoundHandler(), func() error { ended[n] = true; return nil }, nil
 	}
 	at := func(i int) time.Time { return time.Unix(int64(i), 0) }
-	_, err := p.take(t.Context(), at(0), func() (http.Handler, func() error, error) { return nil, nil, errors.New("full") })
+	_, err := p.take(
+		t.Context(),
+		at(0),
+		func() (http.Handler, func() error, error) { return nil, nil, errors.New("full") },
+	)
 	require.Error(t, err)
 	first, err := p.take(t.Context(), at(0), opens)
 	require.NoError(t, err)

@@ -20,7 +20,8 @@ func TestWhoAsks(t *testing.T) {
 	}{
 		{remote: "203.0.113.9:1", forwarded: "10.0.0.1", proto: "https", from: "203.0.113.9"},
 		{remote: "127.0.0.1:1", forwarded: "10.0.0.1", proto: "https", from: "127.0.0.1"},
-		{proxies: "192.0.2.0/24", remote: "192.0.2.1:1", forwarded: "6.6.6.6, 203.0.113.9", proto: "https", from: "203.0.113.9", secure: true},
+		{proxies: "192.0.2.0/24", remote: "192.0.2.1:1", forwarded: "6.6.6.6, 203.0.113.9", proto: "https",
+			from: "203.0.113.9", secure: true},
 		{proxies: "192.0.2.0/24", remote: "192.0.2.1:1", forwarded: "203.0.113.9", proto: "http", from: "203.0.113.9"},
 		{proxies: "192.0.2.0/24", remote: "192.0.2.1:1", from: "192.0.2.1"},
 		{proxies: "192.0.2.0/24", remote: "198.51.100.1:1", forwarded: "203.0.113.9", proto: "https", from: "198.51.100.1"},
@@ -60,7 +61,8 @@ func TestUnderRoot(t *testing.T) {
 	require.NoError(t, err)
 	s := &Server{Base: base}
 	for from, want := range map[string]string{
-		"/storage": "/", "/storage/": "/", "/storage/api/v1/me": "/api/v1/me", "/api/v1/me": "/api/v1/me", "/storages": "/storages",
+		"/storage": "/", "/storage/": "/", "/storage/api/v1/me": "/api/v1/me", "/api/v1/me": "/api/v1/me",
+		"/storages": "/storages",
 		"/storage/api/v1/bays/skerry%2Ffront%2F7": "/api/v1/bays/skerry%2Ffront%2F7",
 	} {
 		var got string

@@ -53,8 +53,8 @@ const (
 )
 
 // more adds hosts of 60 bays, 36 of them in front, 17 hosts a hall, with one pool each until n further drives are
-// there. A large fleet has the ills of its size, the same ones each time: of 60 drives about one is flagged, a host has no power, a
-// shelf has a part that failed, some pools fill up, and some are being filled.
+// there. A large fleet has the ills of its size, the same ones each time: of 60 drives about one is flagged, a host has
+// no power, a shelf has a part that failed, some pools fill up, and some are being filled.
 func (b *builder) more(n int) {
 	for h, k := 1, 0; n > 0; h++ {
 		name := annexName(h)

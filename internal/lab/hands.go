@@ -85,7 +85,7 @@ func (f *Fleet) JoinByHand(name, slot, tail string) (Moved, error) {
 	f.mu.Unlock()
 	switch {
 	case p == nil:
-		return Moved{}, impossible("there is no pool %s in the lab", name)
+		return Moved{}, impossible("no pool %s in the lab", name)
 	case !p.Watched:
 		return Moved{}, impossible("%s takes orders: let the swap order it", name)
 	case d == nil:

@@ -27,7 +27,7 @@ func (f *Fleet) Throw(name string, m practice.Mishap) error {
 		m = practice.Mishaps[dice(fmt.Sprint(p.ID, p.Seq, f.clock.Now().UnixNano()), len(practice.Mishaps)-1)].Name
 	}
 	if !m.Known() {
-		return impossible("there is no mishap %q", m)
+		return impossible("no mishap %q", m)
 	}
 	if p.Due = append(p.Due, m); m == practice.Stuck {
 		p.Stuck = p.due(practice.Stuck)

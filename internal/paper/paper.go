@@ -29,6 +29,7 @@ func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (s
 		"gigabytes": func(v float64) string { return fmt.Sprintf("%.1f GB", v/1e9) },
 		"join":      func(s []string) string { return strings.Join(s, ", ") },
 		"rate":      rate,
+		"roomier":   roomier,
 		"count":     words.Count,
 		"link": func(path, text string) template.HTML {
 			safe := template.HTMLEscapeString(text)
@@ -67,4 +68,14 @@ func span(seconds float64) string {
 		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
 	}
 	return fmt.Sprintf("%d d %d h", int(d.Hours())/24, int(d.Hours())%24)
+}
+
+// roomier are the pools that are foreseen to be full, and that would hold more with more or larger drives.
+func roomier(all []api.PeriodCapacity) (out []api.PeriodCapacity) {
+	for _, c := range all {
+		if !c.Soonest.IsZero() && len(c.Ways) > 0 {
+			out = append(out, c)
+		}
+	}
+	return out
 }

@@ -17,12 +17,16 @@ func TestReport(t *testing.T) {
 	evil := `<script>alert(1)</script>"onload="x`
 	at := time.Date(2026, 11, 29, 23, 30, 0, 0, time.UTC)
 	r := api.PeriodReport{From: at.AddDate(0, -1, 0), To: at, WrittenAt: at, First: []string{"Buy 2 drives " + evil},
-		Flagged: []api.PeriodFlag{{At: at, Drive: "wwn-" + evil, Tail: "ZU006", Place: evil, Verdict: api.Dead, Says: evil}},
+		Flagged: []api.PeriodFlag{
+			{At: at, Drive: "wwn-" + evil, Tail: "ZU006", Place: evil, Verdict: api.Dead, Says: evil},
+		},
 		Swaps: []api.PeriodSwap{
 			{Id: "01K", Pool: evil, Old: "ZU006", New: "XH001", Phase: "closed", EndedAt: at, Seconds: 3725},
 		},
 		Capacity: []api.PeriodCapacity{
-			{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at},
+			{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at,
+				Ways: []api.CapacityWay{{Says: "another group like g", AddsBytes: 28e12}}},
+			{Pool: "plankton", Ways: []api.CapacityWay{{Says: "a way that nobody needs"}}},
 		},
 		Money:    []api.PeriodMoney{{Currency: "EUR", Drives: 1, Sum: "249.90"}},
 		Failures: api.Failures{Groups: []api.FailureRate{{Name: "OSSFELL OF-8T", High: 1e6}}}}
@@ -46,9 +50,11 @@ func TestReport(t *testing.T) {
 		}
 		walk(doc)
 		require.Equal(t, links, strings.Contains(page, `href="https://lantern.example/storage/swaps/01K/record"`))
-		for _, words := range []string{"2026-11-30 00:30", "1 h 02 min", "40 TB", "249.90 EUR", "any"} {
+		for _, words := range []string{"2026-11-30 00:30", "1 h 02 min", "40 TB", "249.90 EUR", "any", "another group " +
+			"like g</td><td class=\"n\">28 TB"} {
 			require.Contains(t, page, words)
 		}
+		require.NotContains(t, page, "a way that nobody needs", "it is not foreseen to be full")
 	}
 }
 

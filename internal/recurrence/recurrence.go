@@ -31,7 +31,9 @@ const (
 	mostInterval = 366
 )
 
-const help = `say "every day 02:00", "every Monday 02:00", "every 2 weeks on Sunday 03:30", "every month on the 1st 02:00", "every month on the first Sunday 02:00", or give an RRULE such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2`
+const help = `say "every day 02:00", "every Monday 02:00", "every 2 weeks on Sunday 03:30", ` +
+	`"every month on the 1st 02:00", "every month on the first Sunday 02:00", ` +
+	`or give an RRULE such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2`
 
 // Parse reads a rule. Its times are wall times in loc; intervals of more than one are counted from the year before
 // since.

@@ -20,7 +20,8 @@ import (
 func TestDiskThatFillsUp(t *testing.T) {
 	dir := t.TempDir()
 	const size = 600 << 20
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size="+strconv.Itoa(size), "tmpfs", dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size="+strconv.Itoa(size), "tmpfs",
+		dir).CombinedOutput(); err != nil {
 		t.Skipf("SKIPPED: no disk of its own can be mounted here, so a full one is not tried: %s", out)
 	}
 	b := &bench{t: t, clock: &standing{at: t0}, file: filepath.Join(dir, "lantern.db")}

@@ -87,7 +87,8 @@ func TestSurvey(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, v.Open)
 	require.Empty(t, lit(), "no light stays on")
-	for tail, bay := range map[string]string{"CC003": "fulmar/cage/1", "BB002": "fulmar/cage/3", "AA001": "fulmar/cage/4"} {
+	for tail, bay := range map[string]string{"CC003": "fulmar/cage/1", "BB002": "fulmar/cage/3",
+		"AA001": "fulmar/cage/4"} {
 		d, err := b.s.Views.Drive(tail)
 		require.NoError(t, err)
 		require.Equal(t, bay, d.Bay, tail)
@@ -163,7 +164,8 @@ func TestImportedReadings(t *testing.T) {
 	for _, r := range out.Refused {
 		why = append(why, r.Why)
 	}
-	for n, words := range map[int]string{0: "nosuch", 1: "not in the past", 2: "did you mean pending_sectors?", 3: "temperature_celsius", 4: "no metrics"} {
+	for n, words := range map[int]string{0: "nosuch", 1: "not in the past", 2: "did you mean pending_sectors?",
+		3: "temperature_celsius", 4: "no metrics"} {
 		require.Contains(t, why[len(why)-5+n], words)
 	}
 	i = 0
@@ -175,7 +177,7 @@ func TestImportedReadings(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2.0, trend.Points[0].Value)
 	_, err = b.s.Views.Trend("AA001", "nosuch", 0)
-	b.problem(err, "no-metric", "There is no metric")
+	b.problem(err, "no-metric", "No metric")
 }
 
 // TestEvidenceOfASwap: what is sent with a drive under warranty holds what was found, every reading, and its swap.

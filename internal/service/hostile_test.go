@@ -32,7 +32,8 @@ func (m *mangler) text() string {
 	case 2:
 		return string(rune(m.IntN(0x3000)))
 	}
-	return []string{"", "online", "missing", "running", "front", "/", "..", "-1", "NaN", "front/1", "rows", "top-left"}[m.IntN(12)]
+	return []string{"", "online", "missing", "running", "front", "/", "..", "-1", "NaN", "front/1", "rows",
+		"top-left"}[m.IntN(12)]
 }
 
 func (m *mangler) number() float64 {

@@ -53,11 +53,13 @@ func TestRenamePool(t *testing.T) {
 		}},
 		{"The channel office", func() error {
 			_, err := b.s.Notices.PutChannel(t.Context(), "ida", "office",
-				api.ChannelPut{Kind: "webhook", Url: "https://127.0.0.1:1/", Secret: "0123456789abcdef0123", Pools: []string{"plankton"}})
+				api.ChannelPut{Kind: "webhook", Url: "https://127.0.0.1:1/", Secret: "0123456789abcdef0123",
+					Pools: []string{"plankton"}})
 			return err
 		}, func() error { return b.s.Notices.RemoveChannel("ida", "office") }},
 		{"What bo may act on", func() error {
-			_, err := b.s.People.AddPerson(people.Rights{Name: "ida", Role: api.Admin}, api.AddPerson{Name: "bo", Role: "operator", Pools: []string{"plankton"}})
+			_, err := b.s.People.AddPerson(people.Rights{Name: "ida", Role: api.Admin},
+				api.AddPerson{Name: "bo", Role: "operator", Pools: []string{"plankton"}})
 			return err
 		}, func() error { return b.s.People.RemovePerson("ida", "bo") }},
 	} {

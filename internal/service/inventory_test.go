@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -43,7 +44,7 @@ func TestInventory(t *testing.T) {
 	_, err = set("fulmar/front/2", "batch=B-17", "purchased=2020-01-31", "warranty=36mo")
 	require.NoError(t, err)
 	_, err = set("AA001", "suplier=Kelp")
-	b.problem(err, "bad-field", `there is no field "suplier"`)
+	b.problem(err, "bad-field", `no field "suplier"`)
 	require.Contains(t, err.Error(), "Did you mean supplier?")
 	_, err = set("NOSUCH", "supplier=Kelp")
 	b.problem(err, "no-drive", "NOSUCH")
@@ -134,6 +135,7 @@ func TestInventoryImport(t *testing.T) {
 					"purchased": rapid.SampledFrom([]string{"", "2024-02-29", "2024-02-30"}).Draw(rt, "purchased"),
 				},
 			}
+			row.Note = rapid.SampledFrom([]string{"", " ", "it rattles"}).Draw(rt, "note")
 			bad = bad || row.Name == "x y" || row.Fields["purchased"] == "2024-02-30"
 			for _, other := range req.Rows {
 				bad = bad || other.Name == row.Name
@@ -156,6 +158,16 @@ func TestInventoryImport(t *testing.T) {
 		if bad {
 			require.Equal(rt, before, after)
 			return
+		}
+		for _, row := range req.Rows {
+			i := slices.IndexFunc(after, func(v api.InventoryItem) bool {
+				return v.Serial == row.Name || strings.HasSuffix(v.Serial, row.Name) || v.Place == row.Name
+			})
+			if strings.TrimSpace(row.Note) != "" {
+				notes := after[i].Notes
+				require.Equal(rt, "it rattles", notes[len(notes)-1].Text)
+				require.Equal(rt, "ida", notes[len(notes)-1].By)
+			}
 		}
 		again := api.InventoryImport{}
 		for n, v := range after {
@@ -232,7 +244,8 @@ func TestEvidenceNow(t *testing.T) {
 	for _, f := range files {
 		of[f.Name] = string(f.Bytes)
 	}
-	for _, words := range []string{"serial KH3AA001", "supplier Kelp", "order HP-7", "7 sectors", "short: passed, at 100 power-on hours, "} {
+	for _, words := range []string{"serial KH3AA001", "supplier Kelp", "order HP-7", "7 sectors", "short: passed, at " +
+		"100 power-on hours, "} {
 		require.Contains(t, of["summary.txt"], words)
 	}
 	require.Contains(t, of["readings.csv"], "pending_sectors,7")

@@ -14,7 +14,8 @@ import (
 // machine; names that fit need no approval; the token is the one that the agent made, before and after a restart.
 func TestInvite(t *testing.T) {
 	b := newBench(t)
-	for _, wrong := range []api.InviteHosts{{Count: 0, Hours: 1}, {Count: 1}, {Count: 1, Hours: 721}, {Count: 1, Hours: 1, Pattern: "a["}} {
+	for _, wrong := range []api.InviteHosts{{Count: 0, Hours: 1}, {Count: 1}, {Count: 1, Hours: 721},
+		{Count: 1, Hours: 1, Pattern: "a["}} {
 		_, err := b.s.Fleet.Invite("ida", wrong)
 		b.problem(err, "bad-request", "")
 	}

@@ -383,7 +383,12 @@ func TestPeriodByMail(t *testing.T) {
 			api.ChannelPut{Kind: "webhook", Url: server.URL, Secret: "k", Least: api.Dead, Report: each, Zone: "Europe/Oslo"})
 		require.NoError(t, err)
 	}
-	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "wrong", api.ChannelPut{Kind: "webhook", Url: server.URL, Report: "year"})
+	_, err := b.s.Notices.PutChannel(
+		t.Context(),
+		"ida",
+		"wrong",
+		api.ChannelPut{Kind: "webhook", Url: server.URL, Report: "year"},
+	)
 	b.problem(err, "bad-channel", "Say week or month")
 	fails := false
 	at := func(month time.Month, day, hour int) []string {
@@ -413,10 +418,12 @@ func TestPeriodByMail(t *testing.T) {
 	fails = false
 	require.Equal(t, []string{"report Drives and pools, 2026-11-01 to 2026-11-30"}, at(12, 1, 7))
 	require.Empty(t, at(12, 6, 9))
-	require.Equal(t, []string{"report Drives and pools, 2026-11-30 to 2026-12-06"}, at(12, 9, 9), "late, after a time without a service")
+	require.Equal(t, []string{"report Drives and pools, 2026-11-30 to 2026-12-06"}, at(12, 9, 9), "late, after a time "+
+		"without a service")
 }
 
-// TestCopyBehind: a copy for a standby that is not kept up is told, more urgently after an hour, and no more when it is.
+// TestCopyBehind: a copy for a standby that is not kept up is told, more urgently after an hour, and no more when it
+// is.
 func TestCopyBehind(t *testing.T) {
 	b := newBench(t)
 	told := func() string {
@@ -435,7 +442,8 @@ func TestCopyBehind(t *testing.T) {
 		{notices.Copying{To: "file:///x", Since: real.Add(-time.Hour), Upto: real.Add(-time.Minute)}, ""},
 		{notices.Copying{To: "file:///x", Since: real.Add(-3 * time.Minute), Failed: "no route"},
 			"nothing of the service's records is in the copy for its standby: no route"},
-		{notices.Copying{To: "file:///x", Since: real, Upto: real.Add(-2 * time.Hour)}, "the copy of the service's records for its standby is of"},
+		{notices.Copying{To: "file:///x", Since: real, Upto: real.Add(-2 * time.Hour)}, "the copy of the service's " +
+			"records for its standby is of"},
 		{notices.Copying{To: "file:///x", Since: real.Add(-time.Hour), Upto: real}, ""},
 	} {
 		b.s.Notices.Copied(c.is)
@@ -500,8 +508,12 @@ func TestBackupsTold(t *testing.T) {
 	require.Empty(t, told())
 	plan.Failed = "no space left"
 	b.s.Notices.Backed(plan)
-	require.Equal(t, []string{"watch: a backup failed: no space left; the newest backup of the service's records is of " +
-		plan.Last.UTC().Format("2006-01-02 15:04Z")}, told())
+	require.Equal(
+		t,
+		[]string{"watch: a backup failed: no space left; the newest backup of the service's records is of " +
+			plan.Last.UTC().Format("2006-01-02 15:04Z")},
+		told(),
+	)
 	b.clock.forward(8 * 24 * time.Hour)
 	require.Contains(t, told()[0], "replace: ")
 	plan.Failed, plan.Last = "", b.clock.Now()

@@ -22,7 +22,7 @@ func (s *Service) TakeOutcome(from, id string, out api.Outcome) error {
 		if _, err := store.One[store.Order](s.Store, "id = ? and host = ?", id, from); err == nil {
 			return nil
 		}
-		return problem.New(404, "no-order", "", "There is no order %q for this host.", id)
+		return problem.New(404, "no-order", "", "No order %q for this host.", id)
 	}
 	b := &store.Batch{}
 	s.end(b, o, api.OrderState(out.State), out.Says)

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"lantern/internal/api"
-	"lantern/internal/core/capacity"
 	"lantern/internal/core/health"
 	"lantern/internal/core/words"
 	"lantern/internal/service/problem"
@@ -49,7 +48,8 @@ func (s *Service) Period(asked api.GetReportParams) (out api.PeriodReport, err e
 	}
 	out = api.PeriodReport{From: p.from, To: p.to, WrittenAt: p.now, Pool: p.pool, Room: p.room, Practice: s.practice()}
 	for _, part := range []func(period, *api.PeriodReport) error{
-		s.periodFlags, s.periodSwaps, s.periodRecoveries, s.periodTests, s.periodNotices, s.periodCapacity, s.periodInventory, s.periodAdvice,
+		s.periodFlags, s.periodSwaps, s.periodRecoveries, s.periodTests, s.periodNotices, s.periodCapacity, s.periodInventory,
+		s.periodAdvice,
 	} {
 		if err := part(p, &out); err != nil {
 			return out, err
@@ -286,46 +286,10 @@ func (s *Service) periodNotices(p period, out *api.PeriodReport) error {
 	return nil
 }
 
-// forecastFrom is how far back it is looked at how a pool filled up.
-const forecastFrom = 180 * 24 * time.Hour
-
-func (s *Service) periodCapacity(p period, out *api.PeriodReport) error {
-	out.Capacity = []api.PeriodCapacity{}
-	for _, x := range p.fleet {
-		if !p.about(x.Name) {
-			continue
-		}
-		v := api.PeriodCapacity{Pool: x.Name, CapacityBytes: x.CapacityBytes, UsedBytes: x.UsedBytes}
-		rows, err := store.All[store.PoolUse](
-			s.Store,
-			"at",
-			"pool = ? and at > ?",
-			x.Id,
-			p.now.Add(-forecastFrom).UnixMilli(),
-		)
-		if err != nil {
-			return err
-		}
-		var uses []capacity.Use
-		for _, u := range rows {
-			uses = append(uses, capacity.Use{At: time.UnixMilli(u.At), Used: float64(u.Used)})
-		}
-		if f, ok := capacity.Of(uses, float64(x.CapacityBytes), p.now); ok {
-			v.Days, v.GrowthBytesPerDay, v.Soonest, v.Likely, v.Latest = f.Days, f.Growth, f.Soonest, f.Likely, f.Latest
-		}
-		out.Capacity = append(out.Capacity, v)
-	}
-	slices.SortStableFunc(out.Capacity, func(a, b api.PeriodCapacity) int {
-		never := time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
-		at := func(c api.PeriodCapacity) time.Time {
-			if c.Likely.IsZero() {
-				return never
-			}
-			return c.Likely
-		}
-		return cmp.Or(at(a).Compare(at(b)), cmp.Compare(a.Pool, b.Pool))
-	})
-	return nil
+func (s *Service) periodCapacity(p period, out *api.PeriodReport) (err error) {
+	out.Capacity, err = s.capacityOf(slices.DeleteFunc(slices.Clone(p.fleet),
+		func(x api.Pool) bool { return !p.about(x.Name) }), 0)
+	return err
 }
 
 // periodInventory are warranties that end soon, and what was spent.

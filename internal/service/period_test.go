@@ -18,7 +18,9 @@ func TestPeriod(t *testing.T) {
 	begin := b.clock.Now()
 	rows := &store.Batch{}
 	for day := range 60 { // it grows by 0.1 TB a day: 4 TB are left for 40 days
-		rows.Add(&store.PoolUse{Pool: "p1", At: begin.AddDate(0, 0, -day).UnixMilli(), Used: int64(4e12 - float64(day)*1e11)})
+		rows.Add(
+			&store.PoolUse{Pool: "p1", At: begin.AddDate(0, 0, -day).UnixMilli(), Used: int64(4e12 - float64(day)*1e11)},
+		)
 	}
 	require.NoError(t, b.store.Write(rows))
 	_, err := b.s.Inventory.Import("ida", api.InventoryImport{Rows: []api.InventoryRow{
@@ -90,7 +92,8 @@ func TestPeriod(t *testing.T) {
 	for _, f := range r.First {
 		first += f + "\n"
 	}
-	for _, words := range []string{"1 drive came to be replaced, 0 of them dead", "Buy 1 drive of 8 TB", "plankton may be full by", "The warranty of 1 drive ends"} {
+	for _, words := range []string{"1 drive came to be replaced, 0 of them dead", "Buy 1 drive of 8 TB",
+		"plankton may be full by", "The warranty of 1 drive ends"} {
 		require.Contains(t, first, words)
 	}
 
@@ -105,7 +108,8 @@ func TestPeriod(t *testing.T) {
 	north, err := b.s.Period(api.GetReportParams{Room: "north"})
 	require.NoError(t, err)
 	require.Len(t, north.Flagged, 1)
-	for _, wrong := range []api.GetReportParams{{From: b.clock.Now().Add(time.Hour)}, {Room: "south"}, {Pool: "plancton"}, {From: begin.AddDate(-9, 0, 0)}} {
+	for _, wrong := range []api.GetReportParams{{From: b.clock.Now().Add(time.Hour)}, {Room: "south"}, {Pool: "plancton"},
+		{From: begin.AddDate(-9, 0, 0)}} {
 		_, err := b.s.Period(wrong)
 		require.Error(t, err)
 	}

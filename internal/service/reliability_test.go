@@ -122,7 +122,8 @@ func TestFailures(t *testing.T) {
 		require.Len(t, a.Cover[0].Open, a.Cover[0].Places, why)
 	}
 	counts("acceptance test: not run")
-	for state, why := range map[accept.Outcome]string{accept.Running: "running", accept.Paused: "running", accept.Failed: "failed", accept.Stopped: "not run"} {
+	for state, why := range map[accept.Outcome]string{accept.Running: "running", accept.Paused: "running",
+		accept.Failed: "failed", accept.Stopped: "not run"} {
 		dd.Accepted = fleet.Accepted{ID: "a", State: string(state), At: b.clock.Now()}
 		counts("acceptance test: " + why)
 	}

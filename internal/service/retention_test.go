@@ -32,7 +32,8 @@ func TestTidy(t *testing.T) {
 	require.NoError(t, b.store.Write(rows))
 	b.restart()
 	b.clock.forward(12 * time.Hour)
-	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 8e12, b.clock.Now()
+	b.pool.Recoveries[0].State, b.pool.Recoveries[0].DoneBytes, b.pool.Recoveries[0].EndedAt = "finished", 8e12,
+		b.clock.Now()
 	b.report()
 	course := func() (samples int, pause time.Duration, whole bool) {
 		c := b.s.Recoveries.Courses["v1"]

@@ -163,9 +163,10 @@ func TestRename(t *testing.T) {
 			return err
 		}},
 		{"The plan of-fulmar", func() error {
-			_, err := b.s.Selftests.SetPlan("ida", "of-fulmar", api.PlanChange{Covers: []api.PlanScope{{Kind: api.PlanScopeKindHost, Name: "fulmar"}},
-				Zone: "UTC", Windows: []string{}, Barred: []string{},
-				Limits: api.PlanLimits{Group: 1}, Tests: []api.PlanTest{{Kind: "short", Every: "day"}}})
+			_, err := b.s.Selftests.SetPlan("ida", "of-fulmar",
+				api.PlanChange{Covers: []api.PlanScope{{Kind: api.PlanScopeKindHost, Name: "fulmar"}},
+					Zone: "UTC", Windows: []string{}, Barred: []string{},
+					Limits: api.PlanLimits{Group: 1}, Tests: []api.PlanTest{{Kind: "short", Every: "day"}}})
 			return err
 		}, func() error { return b.s.Selftests.RemovePlan("ida", "of-fulmar") }},
 		{"An order that has no outcome yet", func() error {

@@ -81,7 +81,8 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 	if out.Title, err = s.concerned(t, kind, name); err != nil {
 		return out, err
 	}
-	for _, part := range []func(*teller) error{s.storyEvents, s.storyFindings, s.storyNotices, s.storyOrders, s.storySwaps, s.storyRecoveries, s.storyPeople} {
+	for _, part := range []func(*teller) error{s.storyEvents, s.storyFindings, s.storyNotices, s.storyOrders, s.storySwaps,
+		s.storyRecoveries, s.storyPeople} {
 		if err := part(t); err != nil {
 			return out, err
 		}

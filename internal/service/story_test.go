@@ -60,8 +60,10 @@ func TestStory(t *testing.T) {
 			at = e.At
 			text += e.What + " " + e.Who + ": " + e.Says + "\n"
 		}
-		for _, words := range []string{"judged : AA001: pending-sectors raised: replace", "told : a notice opened: ", "seen bo: saw the notice: ", ": on my way",
-			"ordered ida: light of fulmar: done: it blinks", "done ida: swap of AA001 in plankton", "unknown fulmar: nothing is known of fulmar"} {
+		for _, words := range []string{"judged : AA001: pending-sectors raised: replace", "told : a notice opened: ",
+			"seen bo: saw the notice: ", ": on my way",
+			"ordered ida: light of fulmar: done: it blinks", "done ida: swap of AA001 in plankton", "unknown fulmar: nothing " +
+				"is known of fulmar"} {
 			require.Contains(t, text, words, about)
 		}
 		require.Equal(t, 1, strings.Count(text, "unknown fulmar"), text)

@@ -199,8 +199,8 @@ func TestAllPlaces(t *testing.T) {
 	require.Contains(t, w.Hold, "mounted at /mnt")
 }
 
-// TestPoolsThatAreNotKnown: a pool that its host stops reporting, one whose report contradicts itself, and a member state
-// that nobody knows are unknown, and never whole.
+// TestPoolsThatAreNotKnown: a pool that its host stops reporting, one whose report contradicts itself, and a member
+// state that nobody knows are unknown, and never whole.
 func TestPoolsThatAreNotKnown(t *testing.T) {
 	b := newBench(t)
 	look := func() api.Pool {

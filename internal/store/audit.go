@@ -83,8 +83,11 @@ func (s *Store) VerifyAudit(number int64, hash string) (c Chain, err error) {
 		c.Entries, c.Number, c.Hash = c.Entries+1, e.Number, e.Hash
 	}
 	if c.Broken == "" && !checked {
-		c.Broken = fmt.Sprintf("the newest entry is %d, and the checkpoint is of entry %d: entries were removed from the end",
-			c.Number, number)
+		c.Broken = fmt.Sprintf(
+			"the newest entry is %d, and the checkpoint is of entry %d: entries were removed from the end",
+			c.Number,
+			number,
+		)
 	}
 	return c, rows.Err()
 }

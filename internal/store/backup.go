@@ -172,7 +172,8 @@ func Sound(file string) error {
 		return fmt.Errorf("%s is damaged: %s", file, strings.Join(wrong, "; "))
 	}
 	var n int
-	if err := db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'swap_events'").Scan(&n); err != nil || n == 0 {
+	if err := db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'swap_events'").Scan(&n); err != nil ||
+		n == 0 {
 		return errors.Join(fmt.Errorf("%s holds no records of this service", file), err)
 	}
 	return readable(db, file)

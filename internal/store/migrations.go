@@ -54,6 +54,7 @@ var kinds = []any{
 	&Authority{},
 	&PoolName{},
 	&SwapLook{},
+	&HostSecret{},
 	&Migration{},
 }
 
@@ -70,15 +71,16 @@ var migrations = []struct {
 	about string
 	do    func(tx *gorm.DB) error
 }{
-	1: {"the tables of all records", func(tx *gorm.DB) error { return tx.AutoMigrate(kinds...) }},
-	2: {"names that hosts had before", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
-	3: {"invitations, and hosts that ask", func(tx *gorm.DB) error { return tx.AutoMigrate(&Invitation{}, &Asking{}) }},
-	4: {"the inventory of drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Inventory{}) }},
-	5: {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
-	6: {"where a swap stood after each event", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapEvent{}) }},
-	7: {"names that people gave pools", func(tx *gorm.DB) error { return tx.AutoMigrate(&PoolName{}) }},
-	8: {"what a host tells beside what is there", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
-	9: {"the newest looks of swaps", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapLook{}) }},
+	1:  {"the tables of all records", func(tx *gorm.DB) error { return tx.AutoMigrate(kinds...) }},
+	2:  {"names that hosts had before", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
+	3:  {"invitations, and hosts that ask", func(tx *gorm.DB) error { return tx.AutoMigrate(&Invitation{}, &Asking{}) }},
+	4:  {"the inventory of drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Inventory{}) }},
+	5:  {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
+	6:  {"where a swap stood after each event", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapEvent{}) }},
+	7:  {"names that people gave pools", func(tx *gorm.DB) error { return tx.AutoMigrate(&PoolName{}) }},
+	8:  {"what a host tells beside what is there", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
+	9:  {"the newest looks of swaps", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapLook{}) }},
+	10: {"management controllers of hosts", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &HostSecret{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -19,7 +19,8 @@ var remembered = []string{
 }
 
 // unneeded are the tables that a past has no use for: nobody signs in there.
-var unneeded = []string{"answers", "audit_entries", "authorities", "deliveries", "feeds", "report_ids", "sessions",
+var unneeded = []string{"answers", "audit_entries", "authorities", "deliveries", "feeds", "host_secrets", "report_ids",
+	"sessions",
 	"sign_in_codes", "tokens"}
 
 // same stands for a blob that a change left as it was. No document, reading or hash is this one byte.
@@ -69,8 +70,8 @@ func joined(columns []string, by string, of func(string) string) string {
 
 func quoted(c string) string { return `"` + c + `"` }
 
-// KeepPast has every change noted from now on, each with the moment by the given clock, so that PastOf can take it back.
-// Triggers do it (SQLite, CREATE TRIGGER), in the transaction of the change: nothing that writes can forget it.
+// KeepPast has every change noted from now on, each with the moment by the given clock, so that PastOf can take it
+// back. Triggers do it (SQLite, CREATE TRIGGER), in the transaction of the change: nothing that writes can forget it.
 func (s *Store) KeepPast(now func() time.Time) error {
 	raw, err := s.db.DB()
 	if err != nil {

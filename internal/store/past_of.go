@@ -36,8 +36,8 @@ func (s *Store) PastRoom() error {
 	return err
 }
 
-// PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the service
-// goes on. Nobody can sign in there. was is when they had changed for the last time.
+// PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the
+// service goes on. Nobody can sign in there. was is when they had changed for the last time.
 func PastOf(file, to string, at time.Time) (was time.Time, err error) {
 	if err := copyOf(file, to); err != nil {
 		return was, err
@@ -147,8 +147,8 @@ func since(db *sql.DB, table string, sh shape, moment int64) (out []note, err er
 	return append(out, loose...), err
 }
 
-// takeBack makes the rows of a table what they were before the given notes: of each row the first note says that, and of
-// a blob that it left as it was the next one that did not.
+// takeBack makes the rows of a table what they were before the given notes: of each row the first note says that, and
+// of a blob that it left as it was the next one that did not.
 func takeBack(tx *sql.Tx, table string, sh shape, notes []note) error {
 	first := map[string]*note{}
 	var order []string

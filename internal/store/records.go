@@ -23,6 +23,14 @@ type Host struct {
 	Beside []byte
 	// Certificates are those that its agent was given, as JSON; nothing where it never asked for one.
 	Certificates []byte
+	// Controller is how its management controller is reached, as JSON, without the password; nothing where it has none.
+	Controller []byte
+}
+
+// HostSecret is the password of a host's management controller.
+type HostSecret struct {
+	Host     string `gorm:"primaryKey"`
+	Password string
 }
 
 // Authority is what signs the certificates of agents: its key (PKCS 8) and its own certificate, DER.

@@ -111,7 +111,8 @@ func Sizes(file string) (tables []TableSize, free int64, err error) {
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
 	rows, err := db.Query(
-		"SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name ORDER BY 2 DESC",
+		"SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name ORDER " +
+			"BY 2 DESC",
 	)
 	if err != nil {
 		return nil, 0, err

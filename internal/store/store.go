@@ -70,7 +70,9 @@ func openDatabase(file string) (*Store, error) {
 		return nil, err
 	}
 	// A path may hold what means something in a URI: "#" would cut it short, and another file would be opened.
-	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
+	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite" +
+		"&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)" +
+		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
 	db, err := gorm.Open(
 		sqlite.Open(dsn),
 		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,

@@ -97,7 +97,8 @@ func TestReadPool(t *testing.T) {
 		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, "members": [{"slot": "a", "log": "l"}, {"slot": "b"}]}]}`:      "groups[0].members[0].log: a depends on the log device \"l\"",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, "members": [{"slot": "a", "state": "fine"}, {"slot": "b"}]}]}`: "groups[0].members[0].state: a cannot be \"fine\"",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, ` + three +
-			`}], "volumes": [{"name": "v", "group": "x", "protect": {"tolerance": 1}}]}`: "volumes[0].group: the volume \"v\" is on the group \"x\"",
+			`}], "volumes": [{"name": "v", "group": "x", "protect": {"tolerance": 1}}]}`: "volumes[0].group: the volume " +
+			"\"v\" is on the group \"x\"",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, ` + three +
 			`}], "volumes": [{"name": "v", "protect": {"none": true}}]}`: "volumes[0].protect.none",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 1}, ` + three +

@@ -70,7 +70,7 @@ createRoot(document.getElementById("root")!).render(
                             element={
                               <>
                                 <Title>Nothing is here</Title>
-                                <Empty>There is no such page. Press / to search.</Empty>
+                                <Empty>No such page. Press / to search.</Empty>
                               </>
                             }
                           />

@@ -107,7 +107,7 @@ export const pages: Page[] = [
     name: "Reports",
     detail: "what to buy, how often drives fail, the report on a month",
     load: () => import("./reports/page"),
-    queries: { advice: ["drive"], failures: ["drive"] },
+    queries: { advice: ["drive"], failures: ["drive"], capacity: ["pool"] },
   },
   {
     path: "/recoveries",

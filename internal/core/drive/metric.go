@@ -277,7 +277,8 @@ var Catalogue = []Metric{
 	},
 	{
 		Number: 35, Name: "host_io_errors", Unit: "errors", Kind: Counter, Strength: Weak,
-		Means:    "Commands to the drive that ended in an error, as its host's kernel counts them, those of a reading left out.",
+		Means: "Commands to the drive that ended in an error, as its host's kernel counts them, those of a reading " +
+			"left out.",
 		MeansNot: "Commands that the drive does not know count as well; it begins anew when the agent starts.",
 		From:     []string{"host kernel"},
 	},

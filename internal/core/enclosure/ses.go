@@ -390,7 +390,7 @@ func EncodeLocate(status []byte, c Config, kind, index int, on bool) ([]byte, er
 		}
 		return out, nil
 	}
-	return nil, fmt.Errorf("there is no element %d of kind %d", index, kind)
+	return nil, fmt.Errorf("no element %d of kind %d", index, kind)
 }
 
 func ascii(b []byte) string {

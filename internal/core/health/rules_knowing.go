@@ -190,7 +190,7 @@ var knowingRules = []Rule{
 	},
 	{
 		ID:       "unknown-since",
-		Title:    "Not heard of",
+		Title:    "Not reported: its host is silent",
 		Level:    Unknown,
 		Strength: drive.Background,
 		For:      all,
@@ -204,7 +204,7 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.LastAt}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "has not been heard of since its host stopped reporting", "", []Evidence{
+			return "has not been reported since its host stopped reporting", "", []Evidence{
 				{Says: "last report", At: h.At, Source: "host report"},
 			}
 		},

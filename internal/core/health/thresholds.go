@@ -187,7 +187,15 @@ var Settings = []Setting{
 		"so much of its rated endurance used is to be watched",
 		func(t *Thresholds) *float64 { return &t.Wear },
 	},
-	{"spare", "%", 10, 0, 100, "remaining spare that means \"replace\"", func(t *Thresholds) *float64 { return &t.Spare }},
+	{
+		"spare",
+		"%",
+		10,
+		0,
+		100,
+		"remaining spare that means \"replace\"",
+		func(t *Thresholds) *float64 { return &t.Spare },
+	},
 	{
 		"short_days",
 		"days",
@@ -224,7 +232,7 @@ func SettingByName(name string) (Setting, error) {
 		for _, s := range Settings {
 			names = append(names, s.Name)
 		}
-		return Setting{}, fmt.Errorf("there is no setting %q; those there are: %s", name, strings.Join(names, ", "))
+		return Setting{}, fmt.Errorf("no setting %q; those there are: %s", name, strings.Join(names, ", "))
 	}
 	return Settings[i], nil
 }

@@ -30,7 +30,7 @@ func ParseWhere(s string) ([]Comparison, error) {
 			return nil, fmt.Errorf("%q is no comparison, such as pending_sectors>0", strings.TrimSpace(part))
 		}
 		if _, ok := drive.MetricByName(drive.MetricName(m[1])); !ok {
-			return nil, fmt.Errorf("there is no metric %q; did you mean %s?", m[1], drive.Nearest(m[1]))
+			return nil, fmt.Errorf("no metric %q; did you mean %s?", m[1], drive.Nearest(m[1]))
 		}
 		v, err := strconv.ParseFloat(m[3], 64)
 		if err != nil {

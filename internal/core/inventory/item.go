@@ -241,7 +241,7 @@ func setLinks(i *Item, text string) error {
 func (i *Item) Set(name, text string) (c Change, err error) {
 	f, ok := FieldNamed(name)
 	if !ok {
-		return c, fmt.Errorf("there is no field %q", name)
+		return c, fmt.Errorf("no field %q", name)
 	}
 	c = Change{Field: name, From: f.Get(i)}
 	if err := f.set(i, strings.TrimSpace(text)); err != nil {
@@ -277,7 +277,7 @@ func (i *Item) SetAll(fields map[string]string) (changes []Change, err error) {
 	if left > 0 {
 		for name := range fields {
 			if _, ok := FieldNamed(name); !ok {
-				return nil, fmt.Errorf("there is no field %q", name)
+				return nil, fmt.Errorf("no field %q", name)
 			}
 		}
 	}

@@ -242,7 +242,7 @@ func (s *search) run() (MoveOrder, error) {
 		}
 		if len(best) == 0 {
 			return MoveOrder{}, fmt.Errorf(
-				"there is no order in which these changes can be made: at some step, what is on %s would not "+
+				"no order in which these changes can be made: at some step, what is on %s would not "+
 					"fit within its failure domains and a fullness of %.0f %%",
 				s.g.Name,
 				100*s.limit,

@@ -41,8 +41,9 @@ type Effect struct {
 
 // Comeback is how one lost member's share is restored, if it is.
 type Comeback struct {
-	Slot  string
-	By    string // slot of the spare that takes its place, "others" when its share moves to other members; empty: by nobody
+	Slot string
+	// By is the slot of the spare that takes its place, "others" when its share moves to other members; empty: by nobody.
+	By    string
 	Needs drive.Bytes
 	Has   drive.Bytes // of the spare, or room on the others together
 	Fits  bool
@@ -340,7 +341,7 @@ func (p *Pool) SpareFits(slot string, spare *Member) string {
 	size, sized := p.Fit(slot)
 	switch {
 	case !ok:
-		return fmt.Sprintf("there is no member %s", slot)
+		return fmt.Sprintf("no member %s", slot)
 	case !sized:
 		return fmt.Sprintf("the size of %s is not known, so nothing is known to fit", slot)
 	case spare.State != Standby:

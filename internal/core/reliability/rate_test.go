@@ -17,7 +17,8 @@ var t0 = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 // and, for any number and confidence, with quantiles of the chi-squared distribution, reckoned by another library.
 func TestGarwood(t *testing.T) {
 	for n, want := range map[int][2]float64{
-		0: {0, 3.689}, 1: {0.0253, 5.572}, 2: {0.2422, 7.225}, 3: {0.6187, 8.767}, 5: {1.623, 11.67}, 10: {4.795, 18.39}, 20: {12.22, 30.89}, 50: {37.11, 65.92},
+		0: {0, 3.689}, 1: {0.0253, 5.572}, 2: {0.2422, 7.225}, 3: {0.6187, 8.767}, 5: {1.623, 11.67}, 10: {4.795, 18.39},
+		20: {12.22, 30.89}, 50: {37.11, 65.92},
 	} {
 		low, high := Garwood(n, 0.95)
 		require.InDelta(t, want[0], low, 0.006, n)
@@ -57,8 +58,10 @@ func TestSurvival(t *testing.T) {
 	for _, x := range []struct {
 		weeks  float64
 		failed bool
-	}{{6, true}, {6, true}, {6, true}, {6, false}, {7, true}, {9, false}, {10, true}, {10, false}, {11, false}, {13, true}, {16, true},
-		{17, false}, {19, false}, {20, false}, {22, true}, {23, true}, {25, false}, {32, false}, {32, false}, {34, false}, {35, false}} {
+	}{{6, true}, {6, true}, {6, true}, {6, false}, {7, true}, {9, false}, {10, true}, {10, false}, {11, false}, {13, true},
+		{16, true},
+		{17, false}, {19, false}, {20, false}, {22, true}, {23, true}, {25, false}, {32, false}, {32, false}, {34, false},
+		{35, false}} {
 		lives = append(lives, life(0, x.weeks, x.failed))
 	}
 	points := Survival(lives, 1.96)

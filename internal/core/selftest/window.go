@@ -27,7 +27,8 @@ var dayNames = [7]string{"Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"}
 const wallFormat = "2006-01-02 15:04"
 
 // windowHelp is how a window is written.
-const windowHelp = `write it as "daily 22:00-06:00", "Mon-Fri 20:00-24:00", "Sat,Sun 00:00-24:00", or "2026-12-24 12:00 to 2026-12-27 08:00"`
+const windowHelp = `write it as "daily 22:00-06:00", "Mon-Fri 20:00-24:00", "Sat,Sun 00:00-24:00", ` +
+	`or "2026-12-24 12:00 to 2026-12-27 08:00"`
 
 // ParseWindow reads a window as people write it.
 func ParseWindow(text string) (w Window, err error) {

@@ -269,7 +269,7 @@ func (s *State) bayOf(req api.LightOn) (*fleet.Drive, enclosure.Address, error) 
 	}
 	h := s.fleet.Hosts[a.Host]
 	if h == nil || !s.hasBay(h, a) {
-		return nil, a, problem.New(404, "no-bay", "See: lantern bays "+a.Host, "There is no bay %s.", req.Bay)
+		return nil, a, problem.New(404, "no-bay", "See: lantern bays "+a.Host, "No bay %s.", req.Bay)
 	}
 	for _, d := range s.fleet.Drives {
 		if d.Present && d.BayName() == a.String() {
@@ -307,7 +307,7 @@ func (s *Service) LightOff(id string) (api.Light, error) {
 			404,
 			"no-light",
 			"List them with: lantern light list",
-			"There is no light %q.",
+			"No light %q.",
 			id,
 		)
 	}

@@ -76,7 +76,8 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 func (s *State) occupied(b *api.Bay, d *fleet.Drive, j judging.Judged) {
 	key := d.Desc.Key()
 	b.How = api.BayHow(d.How)
-	for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius, "power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {
+	for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius,
+		"power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {
 		if p, ok := d.Record[name].Last(); ok {
 			*to = p.Value
 		}

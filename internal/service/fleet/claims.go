@@ -433,9 +433,12 @@ func (s *State) ClaimMatters() (out []notice.Matter) {
 			continue
 		}
 		if why := s.Contested(d); why != "" {
-			out = append(out, notice.Matter{Key: "contested/" + key, Kind: notice.Place, Severity: health.Unknown, Host: d.Host,
-				Bay: d.BayName(), Drives: []string{key}, Says: d.Tail() + " " + why,
-				Do: "Pull nothing that has this label tail. Find both drives, or look at the agents of these hosts."})
+			out = append(
+				out,
+				notice.Matter{Key: "contested/" + key, Kind: notice.Place, Severity: health.Unknown, Host: d.Host,
+					Bay: d.BayName(), Drives: []string{key}, Says: d.Tail() + " " + why,
+					Do: "Pull nothing that has this label tail. Find both drives, or look at the agents of these hosts."},
+			)
 		}
 	}
 	slices.SortFunc(out, func(a, b notice.Matter) int { return cmp.Compare(a.Key, b.Key) })

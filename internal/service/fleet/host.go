@@ -153,7 +153,14 @@ type beside struct {
 }
 
 func (h *Host) besides(drives []DriveChange, pools []api.PoolReport) beside {
-	b := beside{Agent: h.Agent, Skew: h.Skew, Refused: h.Refused, Started: h.started, At: h.SeenAt, Busy: map[string]float64{}}
+	b := beside{
+		Agent:   h.Agent,
+		Skew:    h.Skew,
+		Refused: h.Refused,
+		Started: h.started,
+		At:      h.SeenAt,
+		Busy:    map[string]float64{},
+	}
 	for _, p := range pools {
 		if !p.Witness.At.IsZero() {
 			if b.Witness == nil {

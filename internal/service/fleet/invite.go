@@ -72,7 +72,14 @@ func (s *Service) Invite(by string, req api.InviteHosts) (api.Invitation, error)
 func (s *Service) now() time.Time { return time.Now().UTC() }
 
 func viewInvitation(row store.Invitation) api.Invitation {
-	return api.Invitation{Id: row.ID, Count: row.Count, Used: row.Used, Pattern: row.Pattern, By: row.By, EndsAt: row.Ends}
+	return api.Invitation{
+		Id:      row.ID,
+		Count:   row.Count,
+		Used:    row.Used,
+		Pattern: row.Pattern,
+		By:      row.By,
+		EndsAt:  row.Ends,
+	}
 }
 
 // Invitations are those that have not ended, and the hosts that wait.
@@ -102,7 +109,7 @@ func (s *Service) Withdraw(by, id string) error {
 	defer s.mu.Unlock()
 	row, err := store.One[store.Invitation](s.Store, "id = ?", id)
 	if errors.Is(err, store.ErrNone) {
-		return problem.New(404, "no-invitation", "All of them: lantern host invitations", "There is no invitation %q.", id)
+		return problem.New(404, "no-invitation", "All of them: lantern host invitations", "No invitation %q.", id)
 	}
 	if err != nil {
 		return err
@@ -170,7 +177,12 @@ func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) 
 	if err != nil || len(waiting) >= mostAsking {
 		return false, errors.Join(
 			err,
-			problem.New(409, "invitation-full", "Approve or refuse those that wait first.", "Too many hosts wait for approval."),
+			problem.New(
+				409,
+				"invitation-full",
+				"Approve or refuse those that wait first.",
+				"Too many hosts wait for approval.",
+			),
 		)
 	}
 	b := &store.Batch{}

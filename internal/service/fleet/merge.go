@@ -54,8 +54,8 @@ func TwoDrives(from, into *Drive) error {
 	return nil
 }
 
-// Merged are the facts of a drive with what was known under another identity of it. What speaks against it stays. That it
-// passed its test counts only where the hours of both show that it is one drive: anything else is somebody's word.
+// Merged are the facts of a drive with what was known under another identity of it. What speaks against it stays. That
+// it passed its test counts only where the hours of both show that it is one drive: anything else is somebody's word.
 func (d *Drive) Merged(from *Drive) Facts {
 	f := d.Facts
 	f.Before = append(append(slices.Clone(f.Before), from.Before...), from.Desc.Identity)
@@ -77,8 +77,8 @@ func (d *Drive) Merged(from *Drive) Facts {
 	return f
 }
 
-// Unlist takes a drive out of memory before the batch is written that drops it, so that nothing else in the batch puts it
-// back; back lists it again.
+// Unlist takes a drive out of memory before the batch is written that drops it, so that nothing else in the batch puts
+// it back; back lists it again.
 func Unlist(s *State, d *Drive) (back func()) {
 	key := d.Desc.Key()
 	unknow(s, key, d)

@@ -91,8 +91,9 @@ func CheckPoolName(s *State, p *Pool, to string) error {
 	return nil
 }
 
-// RenamePool puts the name that people give a pool into a batch, and gives what makes it in memory once that is written.
-// The name that its host reports takes the given one away. The caller has looked that nothing under way names it.
+// RenamePool puts the name that people give a pool into a batch, and gives what makes it in memory once that is
+// written. The name that its host reports takes the given one away. The caller has looked that nothing under way names
+// it.
 func RenamePool(s *State, b *store.Batch, p *Pool, to string) (done func()) {
 	row := store.PoolName{ID: p.ID, Name: to}
 	former := slices.DeleteFunc(AlsoCalled(s, p), func(n string) bool { return n == to || n == p.Reported })

@@ -240,8 +240,8 @@ func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *a
 	return gone
 }
 
-// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report contradicts itself,
-// or of which two accounts differ.
+// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report contradicts
+// itself, or of which two accounts differ.
 func (s *State) PoolMatters() (out []notice.Matter) {
 	for _, p := range s.SortedPools() {
 		says, do := p.Trouble()

@@ -66,6 +66,7 @@ func (s *Service) RetireHost(by, name, reason string) error {
 	}
 	b := &store.Batch{}
 	b.Drop(&store.Host{Name: name})
+	b.Drop(&store.HostSecret{Host: name})
 	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s retired %s: %s", by, name, reason))
 	var gone []*Drive
 	for _, d := range s.Drives {
@@ -180,7 +181,13 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 			pools[0].Name,
 		)
 	case s.Work.Concerns(key):
-		return problem.New(409, "swap-open", "End it or abandon it first: lantern swap list", "A swap concerns %s.", d.Tail())
+		return problem.New(
+			409,
+			"swap-open",
+			"End it or abandon it first: lantern swap list",
+			"A swap concerns %s.",
+			d.Tail(),
+		)
 	}
 	b := &store.Batch{}
 	b.Drop(&store.Drive{Key: key})
@@ -243,6 +250,9 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 	last.Host = to
 	row.Report = ledger.Document(last)
 	b.Put(&row)
+	if err := moveSecret(s, b, from, to); err != nil {
+		return nil, err
+	}
 	facts := map[string]Facts{}
 	for key, d := range s.Drives {
 		if f, changed := d.Facts.renamed(from, to); changed {
@@ -258,7 +268,8 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 	if err != nil {
 		return nil, err
 	}
-	// At once, since what stands against a drive is written with its facts; they are read again if the batch is not written.
+	// At once, since what stands against a drive is written with its facts; they are read again if the batch is not
+	// written.
 	for key, f := range facts {
 		s.Drives[key].Facts = f
 		s.Drives[key].Version++

@@ -333,10 +333,14 @@ func (s *State) related() {
 	}
 }
 
-// Import sets fields of many drives, all of them or none. A dry run says what would change. A row that does not fit is
-// refused, and with it all: half an import is worse than none.
+// Import sets fields of many drives and adds notes, all of them or none. A dry run says what would change. A row that
+// does not fit is refused, and with it all: half an import is worse than none.
 func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImported, error) {
-	out := api.InventoryImported{Changes: []api.InventoryChange{}, Refused: []api.InventoryRefusal{}, Rows: len(req.Rows)}
+	out := api.InventoryImported{
+		Changes: []api.InventoryChange{},
+		Refused: []api.InventoryRefusal{},
+		Rows:    len(req.Rows),
+	}
 	if len(req.Rows) > mostRows {
 		return out, problem.New(422, "too-large", "Split it.", "An import names at most %d drives.", mostRows)
 	}
@@ -359,7 +363,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 		seen[key(serial)] = row.Line
 		var changes []inventory.Change
 		if err == nil {
-			changes, err = s.change(b, by, serial, row.Fields, "")
+			changes, err = s.change(b, by, serial, row.Fields, row.Note)
 		}
 		if err != nil {
 			out.Refused = append(out.Refused, api.InventoryRefusal{Line: row.Line, Name: row.Name, Says: err.Error()})
@@ -370,6 +374,9 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 				out.Changes,
 				api.InventoryChange{Line: row.Line, Serial: serial, Field: c.Field, From: c.From, To: c.To},
 			)
+		}
+		if note := strings.TrimSpace(row.Note); note != "" {
+			out.Changes = append(out.Changes, api.InventoryChange{Line: row.Line, Serial: serial, Field: "note", To: note})
 		}
 	}
 	s.related()

@@ -97,8 +97,8 @@ func (s *State) Bought(d *fleet.Drive) (out []string) {
 	return out
 }
 
-// Rename puts what is known of a drive under one serial under another, into a batch. Where something is known under both,
-// what is written under the second one stands, and what is missing there is taken from the first.
+// Rename puts what is known of a drive under one serial under another, into a batch. Where something is known under
+// both, what is written under the second one stands, and what is missing there is taken from the first.
 func (s *State) Rename(b *store.Batch, from, to string) {
 	old := s.items[key(from)]
 	if old == nil || key(from) == key(to) || key(to) == "" {

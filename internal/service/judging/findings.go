@@ -24,7 +24,8 @@ func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 	same := len(was) == len(standing)
 	for i := 0; same && i < len(standing); i++ {
 		a, b := was[i], standing[i]
-		seen, over := b.Seen, a.Grave.Equal(b.Grave) && b.Grave.After(d.StandingKept)         // since when it does not hold is kept
+		seen, over := b.Seen, a.Grave.Equal(b.Grave) &&
+			b.Grave.After(d.StandingKept) // since when it does not hold is kept
 		a.Seen, b.Seen, a.Grave, b.Grave = time.Time{}, time.Time{}, time.Time{}, time.Time{} // kept once an hour
 		same = !over && seen.Sub(d.StandingKept) < time.Hour && reflect.DeepEqual(a, b)
 	}

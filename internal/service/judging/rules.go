@@ -243,7 +243,8 @@ func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, erro
 
 // setOn says whether a threshold that is set so is that of a drive.
 func setOn(req api.ThresholdSet, d *fleet.Drive, at fleet.Place) bool {
-	return (req.Model == "" || req.Model == d.Desc.Model) && (req.Pool == "" || at.Pool != nil && at.Pool.Name == req.Pool)
+	return (req.Model == "" || req.Model == d.Desc.Model) &&
+		(req.Pool == "" || at.Pool != nil && at.Pool.Name == req.Pool)
 }
 
 // revise makes findings stand as they would if a threshold had always been as it is now.
@@ -380,7 +381,7 @@ func (s *Service) RemoveRule(by, id string) error {
 				id,
 			)
 		}
-		return problem.New(404, "no-rule", "List them with: lantern rule list", "There is no rule %q.", id)
+		return problem.New(404, "no-rule", "List them with: lantern rule list", "No rule %q.", id)
 	}
 	b := &store.Batch{}
 	s.AddEvent(b, api.EventKindRule, id, by+" removed the rule "+id)

@@ -66,7 +66,8 @@ func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
 			"When the service before it is gone for good, say so: lantern take-over --reason \"...\"", health.Replace
 	}
 	d := s.Disk
-	const room = "Free some space on the disk that holds the service's data folder, or repair it. Agents keep their reports."
+	const room = "Free some space on the disk that holds the service's data folder, or repair it. Agents keep their " +
+		"reports."
 	switch {
 	case d.Failed != "":
 		return "the service cannot record anything since " + d.FailedSince.UTC().Format(

@@ -15,8 +15,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestTrouble: each trouble of the records is told with how grave it is, the gravest first; writing that works again for
-// a while ends it.
+// TestTrouble: each trouble of the records is told with how grave it is, the gravest first; writing that works again
+// for a while ends it.
 func TestTrouble(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "lantern.db")
 	st, err := store.Open(file)

@@ -214,11 +214,11 @@ func (c *Outlet) check() error {
 		return bad("Say week or month.", "A report is not sent each %q.", c.Report)
 	}
 	if _, err := time.LoadLocation(c.Zone); err != nil {
-		return bad("Such as Europe/Oslo.", "There is no time zone %q.", c.Zone)
+		return bad("Such as Europe/Oslo.", "No time zone %q.", c.Zone)
 	}
 	for _, k := range c.Kinds {
 		if !api.NoticeKind(k).Valid() {
-			return bad("There are drive, section, host, filling and recovery.", "There is no kind of notice %q.", k)
+			return bad("There are drive, section, host, filling and recovery.", "No kind of notice %q.", k)
 		}
 	}
 	return nil
@@ -289,7 +289,7 @@ func (s *Service) RemoveChannel(by, name string) error {
 		return err
 	}
 	if n == 0 {
-		return problem.New(404, "no-channel", "List them with: lantern channel list", "There is no channel %q.", name)
+		return problem.New(404, "no-channel", "List them with: lantern channel list", "No channel %q.", name)
 	}
 	if _, err := store.Remove[store.Delivery](s.Store, "channel = ? and done = ?", name, false); err != nil {
 		return err
@@ -309,7 +309,7 @@ func (s *Service) TestChannel(ctx context.Context, by, name string) error {
 	i := slices.IndexFunc(s.channels, func(o Outlet) bool { return o.Name == name })
 	if i < 0 {
 		s.mu.Unlock()
-		return problem.New(404, "no-channel", "List them with: lantern channel list", "There is no channel %q.", name)
+		return problem.New(404, "no-channel", "List them with: lantern channel list", "No channel %q.", name)
 	}
 	o, sender, now := s.channels[i], s.sender, s.Clock.Now()
 	s.mu.Unlock()

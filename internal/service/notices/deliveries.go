@@ -364,7 +364,8 @@ func (s *State) digest(b *store.Batch, now time.Time) {
 			fmt.Fprintf(&text, "[%s] %s: %s%s\n    %s\n", word(n), cmp.Or(n.Bay, n.Pool, n.Host), n.Says, seen, n.Do)
 			views = append(views, s.viewNotice(n, now))
 		}
-		m.Text = cmp.Or(text.String(), fmt.Sprintf("No notice is open that this channel is told of (%s and graver%s). What that is worth is in "+
+		m.Text = cmp.Or(text.String(), fmt.Sprintf("No notice is open that this channel is told of (%s and graver%s). "+
+			"What that is worth is in "+
 			"the round: lantern round\n", o.Least, o.narrowed()))
 		s.queue(b, o.Name, "digest", m, map[string]any{"notices": views}, now)
 	}

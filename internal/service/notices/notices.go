@@ -66,7 +66,8 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
 	before := s.Open
 	s.Open = open
-	for _, n := range s.Open { // that the words of a notice changed is no turn, but is kept: what people saw can be looked up
+	// A change of a notice's words is no turn of it, but is kept: what people saw can be looked up.
+	for _, n := range s.Open {
 		i := slices.IndexFunc(before, func(x notice.Notice) bool { return x.ID == n.ID })
 		if i >= 0 && !reflect.DeepEqual(before[i].Matter, n.Matter) {
 			s.keepNotice(b, n)
@@ -149,7 +150,10 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		out = append(out, m)
 	}
 	if says, do, severity := s.Trouble(); says != "" {
-		out = append(out, notice.Matter{Key: "service/records", Kind: notice.Service, Severity: severity, Says: says, Do: do})
+		out = append(
+			out,
+			notice.Matter{Key: "service/records", Kind: notice.Service, Severity: severity, Says: says, Do: do},
+		)
 	}
 	out = append(out, s.fleet.ClaimMatters()...)
 	for _, p := range s.fleet.Pools {
@@ -400,7 +404,7 @@ func (s *Service) changeNotice(id string, f func(*notice.Notice, time.Time) stri
 			404,
 			"no-notice",
 			"List them with: lantern notices",
-			"There is no open notice %q.",
+			"No open notice %q.",
 			id,
 		)
 	}

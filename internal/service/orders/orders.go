@@ -130,7 +130,7 @@ func (s *Service) Order(id string) (api.Order, error) {
 	}
 	row, err := store.One[store.Order](s.Store, "id = ?", id)
 	if err != nil {
-		return api.Order{}, problem.New(404, "no-order", "", "There is no order %q.", id)
+		return api.Order{}, problem.New(404, "no-order", "", "No order %q.", id)
 	}
 	return fleet.FromDocument[api.Order](row.Doc)
 }

@@ -13,7 +13,10 @@ func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, o := range store.Of[store.Order](b) {
 		delete(s.Waiting, o.ID)
-		failed = append(failed, ledger.Reread(s.Ledger, s.take, "id = ? and state = ?", o.ID, string(api.OrderStateWaiting)))
+		failed = append(
+			failed,
+			ledger.Reread(s.Ledger, s.take, "id = ? and state = ?", o.ID, string(api.OrderStateWaiting)),
+		)
 	}
 	return errors.Join(failed...)
 }

@@ -137,8 +137,16 @@ func (s *State) openSession(name string, from Caller) (string, error) {
 	session := secret.New("")
 	b := &store.Batch{}
 	b.Put(
-		&store.Session{Hash: secret.Hash(session), Name: name, Expires: now.Add(sessionLasts), ID: ledger.NewID(), Made: now,
-			SeenAt: now, Address: from.Address, Program: from.Program},
+		&store.Session{
+			Hash:    secret.Hash(session),
+			Name:    name,
+			Expires: now.Add(sessionLasts),
+			ID:      ledger.NewID(),
+			Made:    now,
+			SeenAt:  now,
+			Address: from.Address,
+			Program: from.Program,
+		},
 	)
 	return session, s.Store.Write(b)
 }
@@ -189,7 +197,7 @@ func (s *State) Sessions(r Rights, mine string) ([]api.OpenSession, error) {
 func (s *State) EndSession(r Rights, id string) error {
 	x, err := store.One[store.Session](s.Store, "id = ? and id <> ''", id)
 	if err != nil || x.Name != r.Name && !r.May(api.Admin) {
-		return problem.New(404, "no-session", "List them with: lantern person sessions", "There is no open session %q.", id)
+		return problem.New(404, "no-session", "List them with: lantern person sessions", "No open session %q.", id)
 	}
 	_, err = store.Remove[store.Session](s.Store, "id = ?", id)
 	return err

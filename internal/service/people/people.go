@@ -47,7 +47,7 @@ func (s *Service) AddPerson(as Rights, req api.AddPerson) (api.NewPerson, error)
 		return api.NewPerson{}, as.Forbidden(api.Admin)
 	case req.Role != "" && !slices.Contains(roles, req.Role):
 		return api.NewPerson{}, problem.New(422, "bad-role", "A role is viewer, operator, keeper or admin.",
-			"There is no role %q.", req.Role)
+			"No role %q.", req.Role)
 	}
 	name := strings.TrimSpace(req.Name)
 	if !personName.MatchString(name) || name == record.Seen {
@@ -69,7 +69,8 @@ func (s *Service) AddPerson(as Rights, req api.AddPerson) (api.NewPerson, error)
 		return api.NewPerson{}, problem.New(
 			409,
 			"person-exists",
-			"Everybody renews their own token: lantern person renew "+have[alike].Name+". Who lost it is removed and added again.",
+			"Everybody renews their own token: lantern person renew "+have[alike].Name+". Who lost it is removed and added "+
+				"again.",
 			"There is a %s already.",
 			name,
 		)

@@ -29,7 +29,7 @@ func New(status int, kind, do, title string, args ...any) *Problem {
 func Missing(kind, what, name string, have []string) *Problem {
 	return New(404, kind, "List them with: "+map[string]string{
 		"host": "lantern host list", "pool": "lantern pools", "model": "lantern drives --columns model",
-	}[what], "There is no %s %q%s", what, name, nearest.Meant(name, have))
+	}[what], "No %s %q%s", what, name, nearest.Meant(name, have))
 }
 
 // Forever is a problem that sending the same request again does not mend.

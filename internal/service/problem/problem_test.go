@@ -13,9 +13,9 @@ import (
 
 // TestAs: what is meant for people is told as it is; of everything else nothing gets out.
 func TestAs(t *testing.T) {
-	p := New(404, "no-pool", "Do this.", "There is no %s.", "pool")
+	p := New(404, "no-pool", "Do this.", "No %s.", "pool")
 	require.Same(t, p, As(fmt.Errorf("deeper: %w", p)))
-	require.Equal(t, "There is no pool. Do this.", p.Error())
+	require.Equal(t, "No pool. Do this.", p.Error())
 	require.False(t, p.Permanent)
 	require.True(t, Forever(422, "bad-report", "", "It is refused.").Permanent)
 	refused := As(&swap.Refusal{Type: "held", Says: "It is held 100 %.", Do: "Resume it."})
@@ -34,7 +34,7 @@ func TestAs(t *testing.T) {
 // TestMissing: a name that is not there is answered with the one that was meant, if one is near.
 func TestMissing(t *testing.T) {
 	have := []string{"soundscape", "logbook"}
-	require.Equal(t, `There is no pool "soundscap"; did you mean "soundscape"? List them with: lantern pools`,
+	require.Equal(t, `No pool "soundscap"; did you mean "soundscape"? List them with: lantern pools`,
 		Missing("no-pool", "pool", "soundscap", have).Error())
 	far := Missing("no-host", "host", "zzz", have)
 	require.Equal(t, 404, far.Status)

@@ -49,7 +49,7 @@ func (s *Service) Recovery(id string) (api.Recovery, error) {
 			404,
 			"no-recovery",
 			"See: lantern recoveries",
-			"There is no recovery %q.",
+			"No recovery %q.",
 			id,
 		)
 	}

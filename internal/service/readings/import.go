@@ -76,7 +76,7 @@ func (s *State) importOne(b *store.Batch, here map[string]bool, l Line) (known b
 	for n, v := range l.Metrics {
 		m, ok := drive.MetricByName(drive.MetricName(n))
 		if !ok {
-			return false, fmt.Errorf("there is no metric %q; did you mean %s?", n, drive.Nearest(n))
+			return false, fmt.Errorf("no metric %q; did you mean %s?", n, drive.Nearest(n))
 		}
 		if why := m.Implausible(v); why != "" {
 			return false, fmt.Errorf("%s: %s", n, why)

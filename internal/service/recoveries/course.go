@@ -179,7 +179,8 @@ func (s *State) Newest(poolID, slot string) (best *Course) {
 			continue
 		}
 		if best == nil || Running(c) && !Running(best) ||
-			Running(c) == Running(best) && cmp.Or(c.Report.StartedAt.Compare(best.Report.StartedAt), cmp.Compare(best.ID, c.ID)) > 0 {
+			Running(c) == Running(best) &&
+				cmp.Or(c.Report.StartedAt.Compare(best.Report.StartedAt), cmp.Compare(best.ID, c.ID)) > 0 {
 			best = c
 		}
 	}

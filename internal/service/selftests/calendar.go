@@ -89,7 +89,7 @@ func (s *Service) PreviewPlans(by string, req api.PlanPreview) (api.Calendar, er
 			404,
 			"no-plan",
 			"List them with: lantern plan list",
-			"There is no plan %q that could be removed.",
+			"No plan %q that could be removed.",
 			req.Name,
 		)
 	case req.Remove:

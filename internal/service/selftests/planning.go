@@ -271,7 +271,13 @@ func (s *State) runningTests(places map[string]fleet.Place) (running, limits map
 }
 
 // keepsFromTest says what keeps a planned test of a drive back now.
-func (s *State) keepsFromTest(d *fleet.Drive, at fleet.Place, p *plan, kind drive.SelfTestKind, now time.Time) string {
+func (s *State) keepsFromTest(
+	d *fleet.Drive,
+	at fleet.Place,
+	p *plan,
+	kind drive.SelfTestKind,
+	now time.Time,
+) string {
 	if why := s.MayTest(d, at, kind, now); why != "" {
 		return why
 	}

@@ -125,7 +125,7 @@ func newPlan(doc planDoc) (*plan, error) {
 			422,
 			"bad-zone",
 			"Name it as Europe/Berlin, America/New_York or UTC.",
-			"There is no time zone %q.",
+			"No time zone %q.",
 			c.Zone,
 		)
 	}
@@ -421,7 +421,7 @@ func (s *Service) RemovePlan(by, name string) error {
 	p := s.plans[name]
 	switch {
 	case p == nil:
-		return problem.New(404, "no-plan", "List them with: lantern plan list", "There is no plan %q.", name)
+		return problem.New(404, "no-plan", "List them with: lantern plan list", "No plan %q.", name)
 	case name == theFleetPlan:
 		return problem.New(
 			409,

@@ -165,7 +165,7 @@ func (s *State) FindCampaign(name string) (best *swap.Campaign, err error) {
 			404,
 			"no-campaign",
 			"List them with: lantern campaign list",
-			"There is no campaign %q.",
+			"No campaign %q.",
 			name,
 		)
 	}

@@ -41,8 +41,12 @@ func (w *Swap) replay(row store.SwapEvent, e swap.Event) {
 		w.Differs = "records of swaps were lost, and what happened after " + at + " may be among them"
 	case row.After != "" && row.After != stood(next):
 		was, _, _ := strings.Cut(row.After, " ")
-		w.Differs = fmt.Sprintf("it stood at the step %q at %s, and by the rules of this version it would be at %q", was, at,
-			next.Phase)
+		w.Differs = fmt.Sprintf(
+			"it stood at the step %q at %s, and by the rules of this version it would be at %q",
+			was,
+			at,
+			next.Phase,
+		)
 	}
 	w.State, w.version = next, row.Seq
 }

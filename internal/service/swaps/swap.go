@@ -28,9 +28,14 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 		if e.Kind.Observed() {
 			return nil // what a report says of it is not read by rules that do not fit
 		}
-		return problem.New(409, "swap-unknown",
+		return problem.New(
+			409,
+			"swap-unknown",
 			"Look at the pool itself, then end this swap and plan anew: lantern swap abandon "+w.Old.Tail()+" --reason \"...\"",
-			"Nobody knows where the swap of %s stands: %s.", w.Old.Tail(), w.Differs)
+			"Nobody knows where the swap of %s stands: %s.",
+			w.Old.Tail(),
+			w.Differs,
+		)
 	}
 	next, orders, err := swap.Apply(w.State, e)
 	if err != nil {
@@ -306,7 +311,7 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 	defer s.mu.Unlock()
 	w := s.SwapByID[id]
 	if w == nil {
-		return api.Swap{}, problem.New(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
+		return api.Swap{}, problem.New(404, "no-swap", "List them with: lantern swap list", "No swap %q.", id)
 	}
 	differs, stale, err := s.refresh(w, w.KeepSpare)
 	if err != nil {

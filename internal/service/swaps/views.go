@@ -261,5 +261,5 @@ func (s *Service) Swap(id string) (api.Swap, error) {
 		}
 		return s.ViewSwap(s.SwapByID[id]), nil
 	}
-	return api.Swap{}, problem.New(404, "no-swap", "List them with: lantern swap list", "There is no swap %q.", id)
+	return api.Swap{}, problem.New(404, "no-swap", "List them with: lantern swap list", "No swap %q.", id)
 }

@@ -16,7 +16,10 @@ func (s *State) AskedOut(key string, now time.Time) bool {
 
 // AskedDown says whether a host is down because a swap asked for it, and not for too long yet.
 func (s *State) AskedDown(host string, now time.Time) bool {
-	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Differs == "" && w.Host == host && w.AskedDown(now) })
+	return slices.ContainsFunc(
+		s.OpenSwaps(),
+		func(w *Swap) bool { return w.Differs == "" && w.Host == host && w.AskedDown(now) },
+	)
 }
 
 // ByDrive are the ids of the open swaps by the keys of their old and new drives.
@@ -110,6 +113,9 @@ func (s *State) OpenSwaps() (out []*Swap) {
 			out = append(out, w)
 		}
 	}
-	slices.SortFunc(out, func(a, b *Swap) int { return cmp.Or(a.PlannedAt.Compare(b.PlannedAt), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(
+		out,
+		func(a, b *Swap) int { return cmp.Or(a.PlannedAt.Compare(b.PlannedAt), cmp.Compare(a.ID, b.ID)) },
+	)
 	return out
 }

@@ -227,7 +227,8 @@ func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) 
 		slices.Sort(u.unknown)
 		slices.SortFunc(u.other, func(a, b api.StockOther) int { return cmp.Compare(a.Tail, b.Tail) })
 		v := api.StockNeed{
-			Medium: k.medium, CapacityBytes: int64(k.capacity), Members: u.members, Pools: sorted(u.pools), Now: emptyNotNil(u.now),
+			Medium: k.medium, CapacityBytes: int64(k.capacity), Members: u.members, Pools: sorted(u.pools),
+			Now: emptyNotNil(u.now),
 			Unknown: emptyNotNil(
 				u.unknown,
 			), Stock: emptyNotNil(u.stock), Other: append([]api.StockOther{}, u.other...), Expected: need.Mean,

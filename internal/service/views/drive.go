@@ -293,7 +293,7 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 			404,
 			"no-metric",
 			"A drive's page lists those it has.",
-			"There is no metric %q.",
+			"No metric %q.",
 			metric,
 		)
 	}

@@ -27,7 +27,7 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 			404,
 			"no-swap",
 			"List them with: lantern swap list",
-			"There is no swap %q.",
+			"No swap %q.",
 			id,
 		)
 	}
@@ -188,7 +188,8 @@ func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
 	}
 	if v, ok := s.inventory.ViewOf(d); ok {
-		for _, name := range []string{"purchased", "supplier", "order", "warranty", "price", "currency", "asset", "batch", "contract"} {
+		for _, name := range []string{"purchased", "supplier", "order", "warranty", "price", "currency", "asset", "batch",
+			"contract"} {
 			if text := v.Fields[name]; text != "" {
 				fmt.Fprintf(&sum, "%s %s\n", name, text)
 			}

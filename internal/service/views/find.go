@@ -124,7 +124,7 @@ func metricsNamed(list string) (with []drive.Metric, err error) {
 				422,
 				"no-metric",
 				"All metrics: lantern metrics",
-				"There is no metric %q%s",
+				"No metric %q%s",
 				n,
 				nearest.Meant(n, drive.Names()),
 			)
@@ -149,7 +149,8 @@ func (s *State) namesThere(f api.ListDrivesParams) error {
 		what        string
 		asked, have []string
 	}{
-		{"no-host", "host", f.Host, slices.Collect(maps.Keys(s.fleet.Hosts))}, {"no-pool", "pool", f.Pool, fleet.PoolNames(s.fleet)}, {"no-model", "model", f.Model, models},
+		{"no-host", "host", f.Host, slices.Collect(maps.Keys(s.fleet.Hosts))},
+		{"no-pool", "pool", f.Pool, fleet.PoolNames(s.fleet)}, {"no-model", "model", f.Model, models},
 	} {
 		for _, name := range x.asked {
 			if !slices.Contains(x.have, name) {

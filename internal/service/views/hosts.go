@@ -47,6 +47,10 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 		Agent:           h.Agent,
 		Formerly:        h.FormerNames(),
 	}
+	var controlled bool
+	if v.Controller, controlled = fleet.ControllerOf(&h.Host); !controlled {
+		v.Agent.Controller = api.ControllerState{}
+	}
 	for _, c := range fleet.CertificatesOf(&h.Host, time.Time{}) {
 		v.CertificateEndsAt = c.Ends
 	}

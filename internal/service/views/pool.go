@@ -39,7 +39,7 @@ func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Po
 			h.To,
 		)
 	case err3 != nil:
-		return api.Pool{}, problem.New(422, "bad-zone", "Such as Europe/Berlin.", "There is no zone %q.", h.Zone)
+		return api.Pool{}, problem.New(422, "bad-zone", "Such as Europe/Berlin.", "No zone %q.", h.Zone)
 	case !known(string(h.Within)) || !known(string(h.Otherwise)):
 		return api.Pool{}, problem.New(
 			422,

@@ -131,7 +131,8 @@ func (l *lived) written(i *inventory.Item, counts string) {
 }
 
 func (l lived) group(by string) string {
-	name := map[string]string{"model": l.model, "batch": l.batch, "supplier": l.supplier, "enclosure": l.enclosure, "position": l.position}[by]
+	name := map[string]string{"model": l.model, "batch": l.batch, "supplier": l.supplier, "enclosure": l.enclosure,
+		"position": l.position}[by]
 	return cmp.Or(name, "unknown")
 }
 
@@ -225,7 +226,14 @@ func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
 	for _, pt := range reliability.Survival(bare, reliability.Quantile(confidence)) {
 		out.Survival = append(
 			out.Survival,
-			api.SurvivalPoint{Hours: pt.Hours, Well: pt.Well, Low: pt.Low, High: pt.High, AtRisk: pt.AtRisk, Failed: pt.Failed},
+			api.SurvivalPoint{
+				Hours:  pt.Hours,
+				Well:   pt.Well,
+				Low:    pt.Low,
+				High:   pt.High,
+				AtRisk: pt.AtRisk,
+				Failed: pt.Failed,
+			},
 		)
 	}
 	out.Says = fmt.Sprintf(

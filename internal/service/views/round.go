@@ -219,7 +219,13 @@ func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m he
 	return m, true
 }
 
-func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, swap string, now time.Time) api.RoundLine {
+func (s *State) roundLine(
+	m health.Matter,
+	j judging.Judged,
+	at fleet.Place,
+	swap string,
+	now time.Time,
+) api.RoundLine {
 	d := s.fleet.Drives[m.Key]
 	f := j.Findings[0]
 	if j.Verdict == health.Unknown {
@@ -264,7 +270,14 @@ func (s *State) roundLine(m health.Matter, j judging.Judged, at fleet.Place, swa
 }
 
 // measures are units that do not say of what they are, with how they end the names of metrics.
-var measures = map[string]string{"s": "_seconds", "ms": "_milliseconds", "°C": "_celsius", "%": "_percent", "h": "_hours", "bytes": "_bytes"}
+var measures = map[string]string{
+	"s":     "_seconds",
+	"ms":    "_milliseconds",
+	"°C":    "_celsius",
+	"%":     "_percent",
+	"h":     "_hours",
+	"bytes": "_bytes",
+}
 
 // counted says what a course counts: "sectors", "read latency in s".
 func counted(m drive.Metric) string {

@@ -678,6 +678,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/capacity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell when pools will be full, and what would give them room
+         * @description When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+         */
+        get: operations["listCapacity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/report": {
         parameters: {
             query?: never;
@@ -910,6 +930,29 @@ export interface paths {
          */
         post: operations["retireHost"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}/controller": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say how a host's management controller is reached
+         * @description Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+         */
+        put: operations["setController"];
+        post?: never;
+        /** Forget a host's management controller */
+        delete: operations["removeController"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2151,6 +2194,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agent/controller": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get how the host's management controller is reached
+         * @description Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+         */
+        get: operations["getAgentController"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/agent/reports": {
         parameters: {
             query?: never;
@@ -2351,7 +2414,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-certificate" | "no-channel" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-unknown" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "two-drives" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "past" | "no-past" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-certificate" | "no-channel" | "no-controller" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-unknown" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "two-drives" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "past" | "no-past" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -3819,6 +3882,7 @@ export interface components {
             agent?: components["schemas"]["AgentState"];
             /** @description names that it had before */
             formerly?: string[];
+            controller?: components["schemas"]["HostController"];
             /**
              * Format: date-time
              * @description of its agent; not given where it never had one
@@ -3975,6 +4039,42 @@ export interface components {
              * Format: date-time
              * @description if slowly; absent when it does not grow then, or only full in more than ten years
              */
+            latest?: string;
+            /** @description the pool system does not tell how full it is */
+            used_unknown: boolean;
+            /** @description its host does not report it now; all of this is as last reported */
+            stale: boolean;
+            /** Format: date-time */
+            seen_at: string;
+            /** @description false where sizes and protection of its members do not add up to what it holds, so that nothing can be told */
+            ways_known: boolean;
+            /** @description what would make it hold more; about as much */
+            ways: components["schemas"]["CapacityWay"][];
+        };
+        CapacityWay: {
+            /**
+             * @description another group; the drives of another host; one more drive; larger drives in place of all smaller ones
+             * @enum {string}
+             */
+            kind: "new-group" | "new-host" | "new-drive" | "larger-drives";
+            /** @description such as another group like group 1: 6 drives of 8 TB */
+            says: string;
+            drives: number;
+            /**
+             * Format: int64
+             * @description absent where they are of several sizes
+             */
+            drive_bytes?: number;
+            /** Format: int64 */
+            adds_bytes: number;
+            /**
+             * Format: date-time
+             * @description when it is full then if it goes on growing fast
+             */
+            soonest?: string;
+            /** Format: date-time */
+            likely?: string;
+            /** Format: date-time */
             latest?: string;
         };
         PeriodMoney: {
@@ -4147,6 +4247,8 @@ export interface components {
             fields: {
                 [key: string]: string;
             };
+            /** @description a note that is added */
+            note?: string;
         };
         InventoryImport: {
             rows: components["schemas"]["InventoryRow"][];
@@ -4228,6 +4330,48 @@ export interface components {
             error?: string;
             /** Format: date-time */
             error_at?: string;
+            controller?: components["schemas"]["ControllerState"];
+        };
+        /** @description what an agent says of its host's management controller */
+        ControllerState: {
+            url: string;
+            /** @description of which it tells, with a number */
+            bays: number;
+            /**
+             * Format: date-time
+             * @description when it was read last; zero for never
+             */
+            at: string;
+            /** @description why it could not be read; empty when it could */
+            error?: string;
+            /** Format: date-time */
+            error_at?: string;
+        };
+        /** @description a host's management controller, which speaks Redfish */
+        HostController: {
+            /** @description such as https://192.0.2.7 */
+            url: string;
+            user: string;
+            /** @description SHA-256 of its certificate; empty where an authority vouches for it */
+            fingerprint?: string;
+            by?: string;
+            /** Format: date-time */
+            set_at?: string;
+        };
+        SetController: {
+            /** @description such as https://192.0.2.7 */
+            url: string;
+            user: string;
+            password: string;
+            fingerprint?: string;
+        };
+        AgentController: {
+            /** @description changes with the settings */
+            version: string;
+            url: string;
+            user: string;
+            password: string;
+            fingerprint: string;
         };
         MergeDrives: {
             /** @description the identity that is gone: its key, its serial or the end of that */
@@ -6287,6 +6431,32 @@ export interface operations {
             default: components["responses"]["Failure"];
         };
     };
+    listCapacity: {
+        parameters: {
+            query?: {
+                /** @description only this pool */
+                pool?: string;
+                /** @description size of the larger drives; twice the largest of each pool where it is not said */
+                drive_bytes?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description by when they are full, the first one first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeriodCapacity"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
     getReport: {
         parameters: {
             query?: {
@@ -6672,6 +6842,54 @@ export interface operations {
         };
         responses: {
             /** @description retired */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    setController: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetController"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeController: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description forgotten */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -8697,6 +8915,34 @@ export interface operations {
                 };
             };
             /** @description this service uses none */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getAgentController: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description its settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentController"];
+                };
+            };
+            /** @description the host has none */
             204: {
                 headers: {
                     [name: string]: unknown;

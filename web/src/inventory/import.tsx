@@ -4,6 +4,7 @@ import { client, got, type S } from "../api/client";
 import { Command } from "../parts/command";
 import { plain, table } from "../parts/csv";
 import { useTell } from "../parts/toast";
+import { Would } from "./would";
 
 /** Columns that a file may have because they were exported; they are told by the drives, and are not written. */
 const told = ["seen", "place", "pool"];
@@ -14,7 +15,7 @@ export function rowsOf(text: string, fields: string[]): S["InventoryRow"][] {
   const key = heads.includes("serial") ? heads.indexOf("serial") : heads.indexOf("drive");
   if (key < 0) throw new Error("No column says which drive it is: name one serial, or drive.");
   const odd = heads.find((h, i) => i !== key && !["serial", "drive", ...fields, ...told].includes(h));
-  if (odd !== undefined) throw new Error(`There is no field "${odd}". All of them: ${fields.join(", ")}.`);
+  if (odd !== undefined) throw new Error(`No field is named "${odd}". All of them: ${fields.join(", ")}.`);
   return rows.map(({ line, cells }) => {
     const name = plain((cells[key] ?? "").trim());
     if (!name) throw new Error(`Line ${line} names no drive.`);
@@ -101,59 +102,7 @@ export function Import() {
             Show what {rows.length} {rows.length === 1 ? "row" : "rows"} of {name} would change
           </button>
         )}
-        {v && !v.written && (
-          <>
-            {v.refused.length > 0 && (
-              <div role="alert">
-                <p className="font-semibold">
-                  {v.refused.length} of {v.rows} rows cannot be taken, so nothing can be written:
-                </p>
-                <ul className="list-disc pl-5">
-                  {v.refused.slice(0, 50).map((r) => (
-                    <li key={`${r.line} ${r.name}`}>
-                      line {r.line}, {r.name}: {r.says}
-                    </li>
-                  ))}
-                </ul>
-              </div>
-            )}
-            {v.refused.length === 0 && v.changes.length === 0 && <p>Nothing would change.</p>}
-            {v.changes.length > 0 && (
-              <div className="overflow-x-auto">
-                <table className="plain">
-                  <thead>
-                    <tr>
-                      <th>line</th>
-                      <th>serial</th>
-                      <th>field</th>
-                      <th>is</th>
-                      <th>will be</th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {v.changes.slice(0, 200).map((c) => (
-                      <tr key={`${c.line} ${c.field}`}>
-                        <td className="num">{c.line}</td>
-                        <td>{c.serial}</td>
-                        <td>{c.field}</td>
-                        <td className="text-soft">{c.from}</td>
-                        <td className="font-semibold">{c.to || <span className="text-soft">nothing</span>}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-                {v.changes.length > 200 && (
-                  <p className="text-soft">The first 200 of {v.changes.length} changes are shown.</p>
-                )}
-              </div>
-            )}
-            {v.refused.length === 0 && v.changes.length > 0 && (
-              <button className="button main" disabled={send.isPending} onClick={() => send.mutate(false)}>
-                Write {v.changes.length} {v.changes.length === 1 ? "change" : "changes"}
-              </button>
-            )}
-          </>
-        )}
+        {v && !v.written && <Would said={v} busy={send.isPending} write={() => send.mutate(false)} />}
         <div className="text-sm text-soft">
           <span className="mb-1 block">The same on the command line:</span>
           <Command line="lantern inventory import bought.csv" />

@@ -5,6 +5,7 @@ import { client, got, type S } from "../api/client";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
 import { Import } from "./import";
 import { Known, warrantyWords } from "./item";
+import { Many } from "./many";
 
 /** The lists that are asked for most; each is a condition of the command line as well. */
 const lists: [name: string, where: string][] = [
@@ -30,6 +31,7 @@ export default function InventoryPage() {
   const where = params.get("where") ?? "";
   const [q, setQ] = useState("");
   const [open, setOpen] = useState("");
+  const [chosen, setChosen] = useState<string[]>([]);
   const found = useQuery({
     queryKey: ["inventory", where, q],
     queryFn: () => got(client.GET("/inventory", { params: { query: { where, q } } })),
@@ -64,11 +66,21 @@ export default function InventoryPage() {
           {!lists.some(([, is]) => is === where) && <option value={where}>{where}</option>}
         </select>
       </div>
+      {chosen.length > 0 && <Many serials={chosen} clear={() => setChosen([])} />}
       {shown.length === 0 && <Empty>No drive fits.</Empty>}
       <div className="sheet overflow-x-auto">
         <table className="w-full text-left">
           <thead>
             <tr className="text-soft">
+              <th scope="col" className="w-11 pl-3">
+                <input
+                  type="checkbox"
+                  className="size-5"
+                  aria-label="Choose all that are shown"
+                  checked={shown.length > 0 && shown.every((v) => chosen.includes(v.serial))}
+                  onChange={(e) => setChosen(e.target.checked ? shown.map((v) => v.serial) : [])}
+                />
+              </th>
               {["Drive", "Model", "State", "Place", "Warranty", "Supplier", "Batch"].map((h) => (
                 <th
                   key={h}
@@ -87,6 +99,8 @@ export default function InventoryPage() {
                 item={v}
                 open={open === v.serial}
                 toggle={() => setOpen(open === v.serial ? "" : v.serial)}
+                chosen={chosen.includes(v.serial)}
+                choose={(is) => setChosen(is ? [...chosen, v.serial] : chosen.filter((s) => s !== v.serial))}
               />
             ))}
           </tbody>
@@ -102,11 +116,28 @@ export default function InventoryPage() {
   );
 }
 
-function Row({ item: v, open, toggle }: { item: S["InventoryItem"]; open: boolean; toggle: () => void }) {
+type RowProps = {
+  item: S["InventoryItem"];
+  open: boolean;
+  toggle: () => void;
+  chosen: boolean;
+  choose: (is: boolean) => void;
+};
+
+function Row({ item: v, open, toggle, chosen, choose }: RowProps) {
   const soon = v.fields.warranty && (v.warranty_days ?? 0) >= 0 && (v.warranty_days ?? 0) < 90;
   return (
     <>
       <tr className="border-t border-line align-middle">
+        <td className="pl-3">
+          <input
+            type="checkbox"
+            className="size-5"
+            aria-label={`Choose ${v.serial}`}
+            checked={chosen}
+            onChange={(e) => choose(e.target.checked)}
+          />
+        </td>
         <td className="px-3 py-1.5">
           <button
             className="min-h-11 text-left underline-offset-2 hover:underline"
@@ -139,7 +170,7 @@ function Row({ item: v, open, toggle }: { item: S["InventoryItem"]; open: boolea
       </tr>
       {open && (
         <tr>
-          <td colSpan={7} className="px-3 pb-4">
+          <td colSpan={8} className="px-3 pb-4">
             <Known item={v} />
           </td>
         </tr>

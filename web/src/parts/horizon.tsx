@@ -135,7 +135,7 @@ function PoolBlock({ pool: p, share }: { pool: S["Pool"]; share: number }) {
   const known = p.margin.known && !p.stale;
   const full = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
   const r = p.recovery?.state === "running" || p.recovery?.state === "paused" ? p.recovery : undefined;
-  const label = `${p.name}: ${p.margin.words}${p.not_seen_since ? ", not reported any more" : p.stale ? ", as last heard" : ""}; ${p.used_unknown ? `${decimal(p.capacity_bytes)}, how full is not known` : `${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full`}${r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : ""}`;
+  const label = `${p.name}: ${p.margin.words}${p.not_seen_since ? ", not reported any more" : p.stale ? ", as last reported" : ""}; ${p.used_unknown ? `${decimal(p.capacity_bytes)}, how full is not known` : `${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full`}${r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : ""}`;
   return (
     <Block
       to={`/pools/${encodeURIComponent(p.name)}`}

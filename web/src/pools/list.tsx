@@ -55,7 +55,7 @@ export default function PoolsPage() {
                       </>
                     ) : (
                       <>
-                        as last heard <Ago at={p.seen_at} />
+                        as last reported <Ago at={p.seen_at} />
                       </>
                     )}
                   </p>

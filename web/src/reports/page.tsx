@@ -5,6 +5,7 @@ import { root } from "../api/root";
 import { Command } from "../parts/command";
 import { decimal } from "../parts/format";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
+import { Capacity } from "./capacity";
 
 const ways = ["model", "age", "batch", "supplier", "enclosure", "position"];
 const counted = [
@@ -22,6 +23,7 @@ export default function ReportsPage() {
     <>
       <Title>Reports</Title>
       <Period />
+      <Capacity />
       <Advice />
       <Failures />
     </>

@@ -171,7 +171,12 @@ var errChanging = errors.New("the file system changes while it is read")
 
 // snapshot reads a file system until it holds still: around the end of a replacement the kernel for a moment shows the
 // old device under its number although the replacement is over.
-func (d *Driver) snapshot(f *os.File, at string, info fsInfo, keys func(string) string) (s pools.Snapshot, err error) {
+func (d *Driver) snapshot(
+	f *os.File,
+	at string,
+	info fsInfo,
+	keys func(string) string,
+) (s pools.Snapshot, err error) {
 	for range 40 {
 		if s, err = d.snapshotOnce(f, at, info, keys); !errors.Is(err, errChanging) {
 			return s, err

@@ -267,7 +267,10 @@ func (k *Kit) scrub(ctx context.Context, offers []pools.Offer) {
 // fail breaks a member and follows its replacement.
 func (k *Kit) fail(ctx context.Context, watched bool) {
 	if k.Break == nil {
-		k.leave("A member that fails is told, replaced and filled", "say how one is made to fail: --break, --slot and --with")
+		k.leave(
+			"A member that fails is told, replaced and filled",
+			"say how one is made to fail: --break, --slot and --with",
+		)
 		return
 	}
 	before, err := k.find(ctx)

@@ -55,7 +55,10 @@ func (k Kit) Run(ctx context.Context) []conform.Result {
 			CodeNoPool, codeNoMethod),
 		d.refusal("It tells a recovery that is none by its code", "begin", map[string]any{"kind": "nonsense"},
 			CodeNotOffered, codeBadParams, codeNoMethod),
-		{Title: "A line that is no JSON", Try: func(ctx context.Context) (string, error) { return d.afterNonsense(ctx, c.Keys) }},
+		{
+			Title: "A line that is no JSON",
+			Try:   func(ctx context.Context) (string, error) { return d.afterNonsense(ctx, c.Keys) },
+		},
 	}
 	c.Last = []conform.Part{{Title: "It ends when its input does", Try: d.endsWithInput}}
 	return c.Run(ctx)
@@ -124,8 +127,8 @@ func (d *Driver) nonsense() error {
 	return err
 }
 
-// afterNonsense sends a line that is no JSON, which no agent does, and looks whether the program answers afterwards. One
-// that ends is no worse for that if it can be started anew.
+// afterNonsense sends a line that is no JSON, which no agent does, and looks whether the program answers afterwards.
+// One that ends is no worse for that if it can be started anew.
 func (d *Driver) afterNonsense(ctx context.Context, keys func(string) string) (string, error) {
 	if err := d.nonsense(); err != nil {
 		return "", err

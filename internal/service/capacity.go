@@ -1,0 +1,110 @@
+package service
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"lantern/internal/api"
+	"lantern/internal/core/capacity"
+	"lantern/internal/core/drive"
+	"lantern/internal/core/words"
+	"lantern/internal/store"
+)
+
+// forecastFrom is how far back it is looked at how a pool filled up.
+const forecastFrom = 180 * 24 * time.Hour
+
+// Capacity tells when pools will be full, and about how much more they would hold with more or larger drives.
+func (s *Service) Capacity(asked api.ListCapacityParams) ([]api.PeriodCapacity, error) {
+	pools := s.Views.Pools()
+	if asked.Pool != "" {
+		one, err := s.Views.Pool(asked.Pool)
+		if err != nil {
+			return nil, err
+		}
+		pools = []api.Pool{one}
+	}
+	return s.capacityOf(pools, drive.Bytes(asked.DriveBytes))
+}
+
+// capacityOf is that of some pools, those that are full first come first. size is that of the larger drives; 0 stands
+// for twice the largest of a pool.
+func (s *Service) capacityOf(pools []api.Pool, size drive.Bytes) ([]api.PeriodCapacity, error) {
+	out := []api.PeriodCapacity{}
+	now := s.Clock.Now()
+	for _, x := range pools {
+		v := api.PeriodCapacity{
+			Pool: x.Name, CapacityBytes: x.CapacityBytes, UsedBytes: x.UsedBytes, UsedUnknown: x.UsedUnknown,
+			Stale: x.Stale || !x.NotSeenSince.IsZero(), SeenAt: x.SeenAt, Ways: []api.CapacityWay{},
+		}
+		rows, err := store.All[store.PoolUse](
+			s.Store,
+			"at",
+			"pool = ? and at > ?",
+			x.Id,
+			now.Add(-forecastFrom).UnixMilli(),
+		)
+		if err != nil {
+			return nil, err
+		}
+		var uses []capacity.Use
+		for _, u := range rows {
+			uses = append(uses, capacity.Use{At: time.UnixMilli(u.At), Used: float64(u.Used)})
+		}
+		if f, ok := capacity.Of(uses, float64(x.CapacityBytes), now); ok {
+			v.Days, v.GrowthBytesPerDay, v.Soonest, v.Likely, v.Latest = f.Days, f.Growth, f.Soonest, f.Likely, f.Latest
+		}
+		var ways []capacity.Way
+		ways, v.WaysKnown = s.waysOf(x.Id, size)
+		for _, w := range ways {
+			way := api.CapacityWay{
+				Kind: api.CapacityWayKind(w.Kind), Says: sayWay(w), Drives: w.Drives, DriveBytes: int64(w.Size),
+				AddsBytes: int64(w.Adds),
+			}
+			if f, ok := capacity.Of(uses, float64(x.CapacityBytes+way.AddsBytes), now); ok {
+				way.Soonest, way.Likely, way.Latest = f.Soonest, f.Likely, f.Latest
+			}
+			v.Ways = append(v.Ways, way)
+		}
+		out = append(out, v)
+	}
+	slices.SortStableFunc(out, func(a, b api.PeriodCapacity) int {
+		never := time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+		at := func(c api.PeriodCapacity) time.Time {
+			if c.Likely.IsZero() {
+				return never
+			}
+			return c.Likely
+		}
+		return cmp.Or(at(a).Compare(at(b)), cmp.Compare(a.Pool, b.Pool))
+	})
+	return out, nil
+}
+
+func (s *Service) waysOf(id string, size drive.Bytes) ([]capacity.Way, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p := s.Fleet.Pools[id]
+	if p == nil || p.Wrong != "" || p.Torn {
+		return nil, false
+	}
+	return capacity.Ways(&p.Pool, size)
+}
+
+func sayWay(w capacity.Way) string {
+	drives := fmt.Sprintf("%s of %s", words.Count(w.Drives, "drive"), size(int64(w.Size)))
+	if w.Size == 0 {
+		drives = words.Count(w.Drives, "drive") + " of the same sizes"
+	}
+	switch w.Kind {
+	case capacity.AnotherGroup:
+		return fmt.Sprintf("another group like %s: %s", w.Like, drives)
+	case capacity.AnotherHost:
+		return fmt.Sprintf("another host like %s: %s", w.Like, drives)
+	case capacity.AnotherDrive:
+		return fmt.Sprintf("one more drive of %s", size(int64(w.Size)))
+	}
+	return fmt.Sprintf("larger drives: %s in place of smaller ones", drives)
+}
