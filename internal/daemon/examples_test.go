@@ -167,11 +167,12 @@ func TestExamples(t *testing.T) {
 	before := map[string]string{
 		"campaign abandon logbook": "campaign plan logbook", "light off ZU006": "light on ZU006",
 		"host rename gannet": "host enrol gannet", "inventory remove": "inventory set ZU006 asset=A-1",
-		"accept ":                           "accept begin XH001 --short",
-		"enclosure ":                        "enclosure define guillemot --section side --rows 4 --columns 4",
-		"enclosure move petrel":             "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
-		"enclosure remove petrel":           "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
-		"host redfish remove":               "host redfish add skerry --url https://192.0.2.7 --user lantern --password-file bmc.txt",
+		"accept ":                 "accept begin XH001 --short",
+		"enclosure ":              "enclosure define guillemot --section side --rows 4 --columns 4",
+		"enclosure move petrel":   "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
+		"enclosure remove petrel": "enclosure define petrel --name shelf --section side --rows 2 --columns 4",
+		"host redfish remove": "host redfish add skerry --url https://192.0.2.7 --user lantern " +
+			"--password-file bmc.txt",
 		"plan preview nightly":              "plan set nightly --pool soundscape",
 		"enclosure define guillemot --file": "enclosure export guillemot chassis > shelf.yaml",
 	}

@@ -151,6 +151,20 @@ func (b *browser) click(words string) {
 	}
 }
 
+// fill puts a value into a field or a list, as somebody who types or chooses it.
+func (b *browser) fill(selector, value string) {
+	b.t.Helper()
+	b.do(selector, chromedp.WaitVisible(selector))
+	b.ask(fmt.Sprintf(`(() => {
+		const e = document.querySelector(%q), list = e.tagName === "SELECT";
+		const kind = list ? HTMLSelectElement : HTMLInputElement;
+		Object.getOwnPropertyDescriptor(kind.prototype, "value").set.call(e, %q);
+		e.dispatchEvent(new Event(list ? "change" : "input", {bubbles: true}));
+		return "";
+	})()`, selector, value))
+}
+
+// open goes to a page.
 func (b *browser) open(path string) {
 	b.t.Helper()
 	for try := 0; ; try++ {

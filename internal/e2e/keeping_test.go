@@ -92,14 +92,14 @@ func TestConsoleKeeping(t *testing.T) {
 	// cannot.
 	choose := func(tails ...string) {
 		for _, tail := range tails {
+			b.do(tail, chromedp.WaitVisible(fmt.Sprintf(`input[aria-label^="Choose "][aria-label$="%s"]`, tail)))
 			b.ask(fmt.Sprintf(`document.querySelector('input[aria-label^="Choose "][aria-label$="%s"]').click(); ""`, tail))
 		}
 		b.see(fmt.Sprintf("%d drives chosen", len(tails)))
 	}
 	write := func(what, value string) {
-		b.do(what, chromedp.SetValue(`select[aria-label="What is written"]`, what),
-			chromedp.SetValue(`input[aria-label="Its value for all of them"]`, ""),
-			chromedp.SendKeys(`input[aria-label="Its value for all of them"]`, value))
+		b.fill(`select[aria-label="What is written"]`, what)
+		b.fill(`input[aria-label="Its value for all of them"]`, value)
 		b.click("Show what would change")
 	}
 	b.open("/inventory")
@@ -127,7 +127,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.open("/reports")
 	b.see("When pools are full", "another group like group 1: 9 drives of 4 TB", "What more drives would give is not "+
 		"known")
-	b.do("larger drives", chromedp.SetValue(`section[aria-label="When pools are full"] select`, "16"))
+	b.fill(`section[aria-label="When pools are full"] select`, "16")
 	b.see("18 drives of 16 TB in place of smaller ones", "lantern capacity --size 16TB")
 	b.clean("when pools are full")
 	b.shot("capacity")

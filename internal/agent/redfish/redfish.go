@@ -73,7 +73,7 @@ func New(s Settings) (*Client, error) {
 
 // ask sends one request; tag is the resource's entity tag, empty where there is none.
 func (c *Client) ask(ctx context.Context, method, uri, tag string, body, into any) (newTag string, err error) {
-	path, query, _ := strings.Cut(uri, "?") // pages of a collection are told apart by a query
+	path, query, _ := strings.Cut(uri, "?") // pages of a collection are distinguished by a query
 	if !enclosure.LocalURI(path) || len(query) > mostQuery || strings.ContainsAny(query, "# \r\n\t") {
 		return "", fmt.Errorf("the controller names a resource %.80q, which is none of its own", uri)
 	}
