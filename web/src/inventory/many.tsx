@@ -78,7 +78,7 @@ export function Many({ serials, clear }: { serials: string[]; clear: () => void 
           ))}
         </select>
         <input
-          className="field min-w-0 grow"
+          className="field w-auto min-w-40 grow"
           aria-label="Its value for all of them"
           placeholder={fields.data?.find((f) => f.name === name)?.meaning ?? ""}
           value={value}
