@@ -5,6 +5,7 @@ import { placeOf, usePools, useRooms } from "../parts/horizon";
 import { Ago, Empty, Failed, Seam, Title, Waiting, Lasting } from "../parts/parts";
 import { LevelBar } from "../round/page";
 import { MarginWords } from "./margin";
+import { Systems } from "./systems";
 
 export default function PoolsPage() {
   const pools = usePools();
@@ -86,6 +87,7 @@ export default function PoolsPage() {
           );
         })}
       </ul>
+      {pools.data.length > 0 && <Systems pools={pools.data} />}
     </>
   );
 }

@@ -5,6 +5,7 @@ import { client, got, once, type S } from "../api/client";
 import { Command } from "../parts/command";
 import { decimal } from "../parts/format";
 import { useTell } from "../parts/toast";
+import { Order, useOrderLine } from "./order";
 
 type Action = S["PoolAction"];
 
@@ -39,6 +40,7 @@ export function Work({ pool: p }: { pool: S["Pool"] }) {
         )}
         {offers.includes("priority") && <Priority pool={p} off={quiet} />}
         <Campaign pool={p} />
+        {p.groups.some((g) => g.spread) && <Moves pool={p} />}
         <Fits pool={p} />
         <Survives pool={p} />
       </div>
@@ -339,6 +341,19 @@ function Campaign({ pool: p }: { pool: S["Pool"] }) {
           Plan it: nothing is touched
         </button>
       </p>
+    </Row>
+  );
+}
+
+function Moves({ pool: p }: { pool: S["Pool"] }) {
+  const state = useOrderLine();
+  return (
+    <Row
+      title="Best order"
+      says="in which order drives are best changed, and how much data that moves"
+      line={`lantern moves ${p.name}${state.options || " --replace MEMBER=8TB"}`}
+    >
+      <Order pool={p} state={state} />
     </Row>
   );
 }
