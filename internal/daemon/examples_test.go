@@ -120,8 +120,8 @@ func (y *yard) command(line, in string) (printed, said string, code int) {
 
 func b2i(b bool) int { return map[bool]int{true: 1}[b] }
 
-// TestExamples runs every example of every command's help, of the topics and of the README on the demo's data: each
-// command has two at least, and each does what it says, or is refused by a check as the demo stands.
+// TestExamples runs every example of every command's help, of the topics, of the README and of the handbook on the
+// demo's data: each command has two at least, and each does what it says, or is refused by a check as the demo stands.
 func TestExamples(t *testing.T) {
 	y := newYard(t, nil)
 	y.pass(10 * time.Minute)
@@ -131,6 +131,8 @@ func TestExamples(t *testing.T) {
 	t.Setenv("LANTERN_CONFIG", filepath.Join(t.TempDir(), "client.yaml"))
 	require.NoError(t, os.WriteFile(os.Getenv("LANTERN_CONFIG"), nil, 0o600))
 	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	handbook, err := os.ReadFile("../../docs/operations.md")
 	require.NoError(t, err)
 	t.Chdir(t.TempDir())
 	require.NoError(t, os.WriteFile("key.txt", []byte("a secret that nobody knows"), 0o600))
@@ -240,8 +242,9 @@ func TestExamples(t *testing.T) {
 			}
 		}
 	}
-	server := regexp.MustCompile(`^lantern (serve|agent|demo|rehearse|driver|watch)`)
-	for _, m := range regexp.MustCompile(`(?m)^ {4}(lantern [^<…]*?)( +#.*)?$`).FindAllStringSubmatch(string(readme), -1) {
+	server := regexp.MustCompile(`^lantern (serve|agent|demo|rehearse|driver|watch|standby|backup|config|store|--at)`)
+	lines := regexp.MustCompile(`(?m)^ {4}(lantern [^<…]*?)( +#.*)?$`)
+	for _, m := range lines.FindAllStringSubmatch(string(readme)+"\n"+string(handbook), -1) {
 		if line := strings.TrimSpace(m[1]); !server.MatchString(line) {
 			try(line)
 		}

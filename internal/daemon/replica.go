@@ -23,6 +23,7 @@ import (
 	"lantern/internal/agent"
 	"lantern/internal/api"
 	"lantern/internal/clock"
+	"lantern/internal/link"
 	"lantern/internal/service/notices"
 	"lantern/internal/store"
 )
@@ -46,6 +47,11 @@ func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.R
 			return nil, err
 		}
 	}
+	if client.Type() == "s3" {
+		if err := overS3(address); err != nil {
+			return nil, err
+		}
+	}
 	client.SetLogger(log)
 	if db == nil { // it is only read from; the engine takes its logger from there
 		db = litestream.NewDB("standby")
@@ -54,6 +60,24 @@ func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.R
 	r := litestream.NewReplicaWithClient(db, client)
 	r.SyncInterval = copyEach
 	return r, nil
+}
+
+// overS3 refuses an address of an object store that would show its secret, or send records over plain HTTP.
+func overS3(address string) error {
+	u, err := url.Parse(address)
+	if err != nil {
+		return err
+	}
+	if u.User != nil || u.Query().Has("secretAccessKey") || u.Query().Has("secret-access-key") {
+		return errors.New("the key of an object store is given as AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY; in an " +
+			"address it would be seen by everybody on this machine")
+	}
+	if at := u.Query().Get("endpoint"); at != "" {
+		if _, err := link.Transport(at, link.Options{}); err != nil {
+			return fmt.Errorf("endpoint: use https://, unless it is on this machine (%q)", at)
+		}
+	}
+	return nil
 }
 
 // overSSH takes from an address which key is shown to the other machine, and which key that machine must have: records

@@ -8,11 +8,14 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
 	"github.com/pkg/sftp"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -98,6 +101,24 @@ func TestReplicaOverSSH(t *testing.T) {
 	}
 
 	log := slog.New(slog.DiscardHandler)
+	copied(t, dir, address)
+
+	// Another machine under the same address gets nothing.
+	elsewhere := t.TempDir()
+	other, _ := sshServer(t, elsewhere, may)
+	c, err := replica(nil, "sftp://lantern@"+other+"/copy?key="+key+"&host-key="+host, log)
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	require.ErrorContains(t, c.Client.Init(ctx), "host key mismatch")
+	require.NoDirExists(t, filepath.Join(elsewhere, "copy"))
+	require.DirExists(t, filepath.Join(dir, "copy"))
+}
+
+// copied has records copied to an address, follows them there as a standby, and takes over: all of it is there.
+func copied(t *testing.T, dir, address string) {
+	t.Helper()
+	log := slog.New(slog.DiscardHandler)
 	first := Serve{
 		Listen:      "127.0.0.1:0",
 		Data:        filepath.Join(dir, "first"),
@@ -141,15 +162,24 @@ func TestReplicaOverSSH(t *testing.T) {
 	require.NoError(t, st.Close())
 	_, _, err = Serve{Data: second.Data, Log: log, StandbyOf: address}.follow(t.Context())
 	require.ErrorContains(t, err, "holds records that are no copy")
+}
 
-	// Another machine under the same address gets nothing.
-	elsewhere := t.TempDir()
-	other, _ := sshServer(t, elsewhere, may)
-	c, err := replica(nil, "sftp://lantern@"+other+"/copy?key="+key+"&host-key="+host, log)
+// TestReplicaInObjectStore: the same with a store that speaks the protocol of S3; its key stands in no address, and
+// records go to another machine only over TLS.
+func TestReplicaInObjectStore(t *testing.T) {
+	t.Setenv("AWS_ACCESS_KEY_ID", "lantern")
+	t.Setenv("AWS_SECRET_ACCESS_KEY", "a secret")
+	t.Setenv("AWS_CA_BUNDLE", "") // the engine has a client of its own, which takes none
+	objects := s3mem.New()
+	require.NoError(t, objects.CreateBucket("records"))
+	server := httptest.NewServer(gofakes3.New(objects, gofakes3.WithTimeSkewLimit(0)).Server())
+	t.Cleanup(server.Close)
+	copied(t, t.TempDir(), "s3://records/copy?region=eu-north-1&endpoint="+server.URL)
+	held, err := objects.ListBucket("records", &gofakes3.Prefix{Prefix: "copy/", HasPrefix: true}, gofakes3.ListBucketPage{})
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-	defer cancel()
-	require.ErrorContains(t, c.Client.Init(ctx), "host key mismatch")
-	require.NoDirExists(t, filepath.Join(elsewhere, "copy"))
-	require.DirExists(t, filepath.Join(dir, "copy"))
+	require.NotEmpty(t, held.Contents)
+	for _, wrong := range []string{"s3://lantern:secret@records/copy", "s3://records/copy?endpoint=http://192.0.2.1:9000",
+		"s3://records/copy?secret-access-key=x"} {
+		require.Error(t, CheckReplica("--replicate-to", wrong), wrong)
+	}
 }
