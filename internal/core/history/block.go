@@ -9,6 +9,7 @@ import (
 	"io"
 	"math"
 	"slices"
+	"sync"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -84,12 +85,35 @@ func EncodeBlock(rs []Reading) []byte {
 	return binary.LittleEndian.AppendUint32(body, crc32.Checksum(body, castagnoli))
 }
 
+// Deflating and inflating take much memory to begin with, which is used again.
+var (
+	deflaters = sync.Pool{New: func() any {
+		w, _ := flate.NewWriter(nil, flate.BestCompression) // fails only for a level that does not exist
+		return w
+	}}
+	inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
+)
+
+// inflate gives what was deflated, up to 64 MiB of it.
+func inflate(data []byte) ([]byte, error) {
+	r := inflaters.Get().(io.ReadCloser)
+	defer inflaters.Put(r)
+	if err := r.(flate.Resetter).Reset(bytes.NewReader(data), nil); err != nil {
+		return nil, err
+	}
+	out := bytes.NewBuffer(make([]byte, 0, 4*len(data)))
+	_, err := out.ReadFrom(io.LimitReader(r, 1<<26))
+	return out.Bytes(), err
+}
+
 // appendChunk writes bytes as they are, or deflated where that is shorter.
 func appendChunk(b, chunk []byte) []byte {
 	var small bytes.Buffer
-	w, _ := flate.NewWriter(&small, flate.BestCompression) // fails only for a level that does not exist
+	w := deflaters.Get().(*flate.Writer)
+	w.Reset(&small)
 	_, _ = w.Write(chunk)
 	_ = w.Close()
+	deflaters.Put(w)
 	if small.Len() < len(chunk) {
 		b = binary.AppendUvarint(append(b, 1), uint64(small.Len()))
 		return append(b, small.Bytes()...)
@@ -192,7 +216,7 @@ func (r *blockReader) chunk(wanted bool) *blockReader {
 	if kind[0] == 0 {
 		return &blockReader{b: data}
 	}
-	raw, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(data)), 1<<26))
+	raw, err := inflate(data)
 	if err != nil || kind[0] != 1 {
 		r.fail("a chunk cannot be inflated")
 		return nil
@@ -340,10 +364,21 @@ func DecodeBlock(b []byte) ([]Reading, error) {
 // is there. Columns are read as they lie, which is far cheaper than reading by reading.
 func (r Record) AddBlock(b []byte, since time.Time) (ok bool, err error) {
 	ok = true
+	var name drive.MetricName // the values of a metric come one after the other
+	var series Series
 	err = eachOf(b, since, func(n drive.MetricName, p Point) {
-		kept, newer := r[n].Keep(p)
-		r[n], ok = kept, ok && newer
+		if n != name {
+			if name != "" {
+				r[name] = series
+			}
+			name, series = n, r[n]
+		}
+		kept, newer := series.Keep(p)
+		series, ok = kept, ok && newer
 	})
+	if name != "" {
+		r[name] = series
+	}
 	return ok, err
 }
 

@@ -167,8 +167,8 @@ func (s Series) Keep(p Point) (kept Series, ok bool) {
 const dense = 6
 
 // Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
-// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series is
-// changed in place.
+// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series may
+// be changed in place.
 func (s Series) Thin(before time.Time, counter bool) Series {
 	const day = 24 * time.Hour
 	before = before.Truncate(day)
@@ -192,6 +192,9 @@ func (s Series) Thin(before time.Time, counter bool) Series {
 			}
 		}
 		i = end
+	}
+	if cap(out)-len(out) > len(out)/2+64 { // what was left out would be held with the rest
+		return slices.Clone(out)
 	}
 	return out
 }

@@ -2,8 +2,10 @@ package readings
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -34,29 +36,10 @@ const (
 func (s *State) LoadReadings() error {
 	since := s.Clock.Now().Add(-keepInMemory)
 	s.behind = map[string]bool{}
-	err := s.Store.EachBlock(since, func(b store.Block) error {
-		if d := s.fleet.Drives[b.Drive]; d != nil {
-			ok, err := d.Record.AddBlock(b.Data, since)
-			if err != nil {
-				s.Log.Error(
-					"a block of readings is left out",
-					"drive",
-					b.Drive,
-					"first",
-					time.UnixMilli(b.First),
-					"error",
-					err,
-				)
-			} else if !ok {
-				s.behind[b.Drive] = true
-			}
-		}
-		return nil
-	})
-	if err != nil {
+	if err := s.loadBlocks(since); err != nil {
 		return err
 	}
-	err = s.Store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
+	err := s.Store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
 		d := s.fleet.Drives[r.Drive]
 		if d == nil {
 			return nil
@@ -84,6 +67,57 @@ func (s *State) LoadReadings() error {
 	}
 	s.RecallLate()
 	return nil
+}
+
+// loadBlocks puts the blocks of every drive into its record, those of several drives at once. A record is thinned as soon
+// as it is whole, so that no more than a few are held with every point.
+func (s *State) loadBlocks(since time.Time) error {
+	type work struct {
+		key    string
+		blocks []store.Block
+	}
+	todo := make(chan work)
+	var mu sync.Mutex // guards behind
+	var done sync.WaitGroup
+	thin := s.Clock.Now().Add(-wholeFor)
+	for range runtime.GOMAXPROCS(0) {
+		done.Go(func() {
+			for w := range todo {
+				d := s.fleet.Drives[w.key]
+				for _, b := range w.blocks {
+					ok, err := d.Record.AddBlock(b.Data, since)
+					if err != nil {
+						s.Log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First),
+							"error", err)
+					} else if !ok {
+						mu.Lock()
+						s.behind[b.Drive] = true
+						mu.Unlock()
+					}
+				}
+				d.Record.Thin(thin)
+			}
+		})
+	}
+	var next work
+	err := s.Store.EachBlock(since, func(b store.Block) error { // in order of drives
+		if b.Drive != next.key {
+			if len(next.blocks) > 0 {
+				todo <- next
+			}
+			next = work{key: b.Drive}
+		}
+		if s.fleet.Drives[b.Drive] != nil {
+			next.blocks = append(next.blocks, b)
+		}
+		return nil
+	})
+	if len(next.blocks) > 0 {
+		todo <- next
+	}
+	close(todo)
+	done.Wait()
+	return err
 }
 
 // RecallLate makes the records of drives anew of which something came late and is kept now.
