@@ -167,8 +167,8 @@ func (s Series) Keep(p Point) (kept Series, ok bool) {
 const dense = 6
 
 // Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
-// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series may
-// be changed in place.
+// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series
+// may be changed in place.
 func (s Series) Thin(before time.Time, counter bool) Series {
 	const day = 24 * time.Hour
 	before = before.Truncate(day)

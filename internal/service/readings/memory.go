@@ -69,8 +69,8 @@ func (s *State) LoadReadings() error {
 	return nil
 }
 
-// loadBlocks puts the blocks of every drive into its record, those of several drives at once. A record is thinned as soon
-// as it is whole, so that no more than a few are held with every point.
+// loadBlocks puts the blocks of every drive into its record, those of several drives at once. A record is thinned as
+// soon as it is whole, so that no more than a few are held with every point.
 func (s *State) loadBlocks(since time.Time) error {
 	type work struct {
 		key    string
