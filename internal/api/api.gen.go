@@ -4484,6 +4484,9 @@ type Round struct {
 	// Pools pools that are not known to be as they were
 	Pools []PoolLine `json:"pools,omitempty,omitzero"`
 
+	// Silent hosts that do not report; of their drives that are unknown for that reason alone, more than three are told here and not as lines
+	Silent []SilentHost `json:"silent,omitempty,omitzero"`
+
 	// Trouble why the service itself cannot do its work, or soon will not be able to
 	Trouble  ServiceTrouble `json:"trouble,omitempty,omitzero"`
 	Underway []UnderWay     `json:"underway"`
@@ -4685,6 +4688,21 @@ type Sibling struct {
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Token string `json:"token"`
+}
+
+// SilentHost defines model for SilentHost.
+type SilentHost struct {
+	Do string `json:"do"`
+
+	// Drives of which nothing else is to be told
+	Drives int      `json:"drives"`
+	Host   string   `json:"host"`
+	Pools  []string `json:"pools"`
+	Room   string   `json:"room,omitempty,omitzero"`
+	Says   string   `json:"says"`
+
+	// Since its last report
+	Since time.Time `json:"since"`
 }
 
 // Span defines model for Span.

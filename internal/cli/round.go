@@ -51,6 +51,11 @@ func roundCommand() *cli.Command {
 						},
 					)
 				}
+				for _, h := range r.Silent {
+					rows = append(rows, []cell{countCell(len(rows) + 1), verdictCell(api.Unknown), {}, {},
+						{text: strings.Join(h.Pools, " ")},
+						{text: h.Says}, {text: h.Do}, timeCell(h.Since, minutes)})
+				}
 				return cmp.Or(
 					needs,
 					s.out.table(
@@ -76,7 +81,7 @@ func roundCommand() *cli.Command {
 
 // needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
 func needsHand(r api.Round) bool {
-	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines) > 0 || len(r.Pools) > 0 ||
+	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines)+len(r.Silent) > 0 || len(r.Pools) > 0 ||
 		len(r.Filling) > 0 ||
 		r.Trouble.Says != "" {
 		return true
@@ -103,9 +108,10 @@ func (s *session) round(r api.Round) {
 		o.line("Nothing is known yet of %s: no report has come.", strings.Join(r.Awaited, ", "))
 	case r.Drives == 0:
 		o.line("No drive is known: the hosts report none. What an agent sees on its host: lantern agent --print")
-	case len(r.Lines) == 0 && len(r.Pools) == 0 && r.Trouble.Says == "":
+	case len(r.Lines)+len(r.Silent) == 0 && len(r.Pools) == 0 && r.Trouble.Says == "":
 		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
 	}
+	s.silent(r)
 	for i, l := range r.Lines {
 		m, st := mark(l.Verdict)
 		place := l.Bay
@@ -138,6 +144,20 @@ func (s *session) round(r api.Round) {
 		o.line("     %s %s", o.paint("→", st), do+o.paint("  for "+span(r.At.Sub(l.Since)), dim))
 	}
 	s.roundRest(r)
+}
+
+// silent are hosts that stand for many drives of which nothing else is to be told.
+func (s *session) silent(r api.Round) {
+	o := s.out
+	for _, h := range r.Silent {
+		m, st := mark(api.Unknown)
+		o.line("%s %s  %s", o.paint(" -", dim), o.paint(m+" unknown", st), o.paint(h.Host, bold))
+		o.line("     %s", h.Says)
+		if len(h.Pools) > 0 {
+			o.line("     %s", strings.Join(h.Pools, ", "))
+		}
+		o.line("     %s %s", o.paint("→", st), h.Do+o.paint("  for "+span(r.At.Sub(h.Since)), dim))
+	}
 }
 
 // roundRest is what stands below the lines of the round.

@@ -154,6 +154,7 @@ func (m *watching) roundBody(space int) (out []string) {
 	rest, _ := m.drawn(func(s *session) error {
 		r := m.round
 		r.Lines, r.Awaited, r.Hosts = nil, nil, max(1, r.Hosts)
+		s.silent(r)
 		s.roundRest(r)
 		return nil
 	})

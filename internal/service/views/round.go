@@ -2,6 +2,7 @@ package views
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/pool"
+	"lantern/internal/core/words"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
 )
@@ -42,7 +44,7 @@ func (s *Service) Round() api.Round {
 		}
 	}
 	slices.Sort(out.Awaited)
-	out.Lines = s.lines(now)
+	out.Lines, out.Silent = s.lines(now)
 	s.swaps.UnderWay(&out)
 	for _, p := range s.fleet.Pools {
 		if p.Capacity > 0 && !p.UsedUnknown && float64(p.Used)/float64(p.Capacity) >= fillingShare {
@@ -99,7 +101,12 @@ func wentUnknown(j judging.Judged) bool {
 type line struct {
 	matter health.Matter
 	line   api.RoundLine
+	// cause is the host whose silence is all that this line tells of; empty for every other line.
+	cause string
 }
+
+// fewSilent is how many lines of one host that does not report are told one by one; of more, the host is told.
+const fewSilent = 3
 
 // kept are the lines of the round as they were made last, and what they were made from: only those are made again of
 // which that changed.
@@ -149,7 +156,11 @@ func (s *State) follow(now time.Time) {
 			continue
 		}
 		if m, needs := s.matterOf(s.fleet.Drives[key], j, at); needs {
-			s.kept.lines[key] = &line{m, s.roundLine(m, j, at, swaps[key], now)}
+			l := &line{matter: m, line: s.roundLine(m, j, at, swaps[key], now)}
+			if swaps[key] == "" && onlySilent(j) {
+				l.cause = l.line.Host
+			}
+			s.kept.lines[key] = l
 			at.Every(func(x fleet.Place) {
 				if x.Pool.Layered() {
 					s.kept.layered[key] = true
@@ -159,8 +170,55 @@ func (s *State) follow(now time.Time) {
 	}
 }
 
-// lines are the lines of the round, in order.
-func (s *State) lines(now time.Time) []api.RoundLine {
+// onlySilent says whether all that is to be told of a drive is that its host does not report.
+func onlySilent(j judging.Judged) bool {
+	return j.Verdict == health.Unknown && !slices.ContainsFunc(j.Findings, func(f health.Finding) bool {
+		return f.Verdict != health.Sound && f.Rule != "unknown-since"
+	})
+}
+
+// silentHosts are the hosts that do not report, with what is not known for that; together says which have more lines
+// than are told one by one.
+func (s *State) silentHosts() (out []api.SilentHost, together map[string]bool) {
+	of, pools := map[string]*api.SilentHost{}, map[string]map[string]bool{}
+	for _, l := range s.kept.lines {
+		if l.cause == "" {
+			continue
+		}
+		v := of[l.cause]
+		if v == nil {
+			v = &api.SilentHost{Host: l.cause, Room: l.line.Room, Do: l.line.Do, Since: l.line.Since}
+			of[l.cause], pools[l.cause] = v, map[string]bool{}
+		}
+		v.Drives++
+		if l.line.Since.Before(v.Since) {
+			v.Since = l.line.Since
+		}
+		if l.line.Pool != "" {
+			pools[l.cause][l.line.Pool] = true
+		}
+	}
+	together = map[string]bool{}
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		v := of[name]
+		if v.Drives <= fewSilent {
+			continue
+		}
+		together[name] = true
+		v.Pools = slices.AppendSeq([]string{}, maps.Keys(pools[name]))
+		slices.Sort(v.Pools)
+		v.Says = fmt.Sprintf("%s does not report: %s", name, words.Count(v.Drives, "drive"))
+		if len(v.Pools) > 0 {
+			v.Says += ", of " + words.Count(len(v.Pools), "pool")
+		}
+		out = append(out, *v)
+	}
+	slices.SortStableFunc(out, func(a, b api.SilentHost) int { return b.Drives - a.Drives })
+	return out, together
+}
+
+// lines are the lines of the round, in order, and the hosts that stand for many of them.
+func (s *State) lines(now time.Time) ([]api.RoundLine, []api.SilentHost) {
 	s.follow(now)
 	matters, placed := make([]health.Matter, 0, len(s.kept.lines)), make(map[string]bool, len(s.kept.lines))
 	for _, key := range s.kept.order { // as they stood last: most stand there still
@@ -177,13 +235,16 @@ func (s *State) lines(now time.Time) []api.RoundLine {
 		}
 	}
 	health.Rank(matters)
-	out := make([]api.RoundLine, len(matters))
+	silent, together := s.silentHosts()
+	out := make([]api.RoundLine, 0, len(matters))
 	s.kept.order = s.kept.order[:0]
-	for i, m := range matters {
-		out[i] = s.kept.lines[m.Key].line
+	for _, m := range matters {
+		if l := s.kept.lines[m.Key]; !together[l.cause] {
+			out = append(out, l.line)
+		}
 		s.kept.order = append(s.kept.order, m.Key)
 	}
-	return out
+	return out, silent
 }
 
 // matterOf is what a drive's place in the round depends on; needs is false where it needs nobody.

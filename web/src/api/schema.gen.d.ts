@@ -2550,11 +2550,27 @@ export interface components {
             /** @description hosts that have not reported yet: nothing is known of them */
             awaited: string[];
             lines: components["schemas"]["RoundLine"][];
+            /** @description hosts that do not report; of their drives that are unknown for that reason alone, more than three are told here and not as lines */
+            silent?: components["schemas"]["SilentHost"][];
             underway: components["schemas"]["UnderWay"][];
             filling: components["schemas"]["Filling"][];
             trouble?: components["schemas"]["ServiceTrouble"];
             /** @description pools that are not known to be as they were */
             pools?: components["schemas"]["PoolLine"][];
+        };
+        SilentHost: {
+            host: string;
+            room?: string;
+            /** @description of which nothing else is to be told */
+            drives: number;
+            pools: string[];
+            says: string;
+            do: string;
+            /**
+             * Format: date-time
+             * @description its last report
+             */
+            since: string;
         };
         /**
          * @description a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts

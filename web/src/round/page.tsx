@@ -24,7 +24,8 @@ export default function RoundPage() {
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
   const unsure = r.pools ?? [];
-  const unknown = r.hosts === 0 || r.drives === 0 || r.awaited.length > 0 || unsure.length > 0;
+  const silent = r.silent ?? [];
+  const unknown = r.hosts === 0 || r.drives === 0 || r.awaited.length > 0 || unsure.length > 0 || silent.length > 0;
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
@@ -35,7 +36,7 @@ export default function RoundPage() {
               : "Nothing is urgent"
             : r.hosts === 0 || r.drives === 0
               ? "Nothing is known yet"
-              : r.awaited.length || unsure.length || r.trouble?.says
+              : r.awaited.length || unsure.length || silent.length || r.trouble?.says
                 ? "Not everything is known yet"
                 : "Nothing needs a hand"}
         </h1>
@@ -76,6 +77,39 @@ export default function RoundPage() {
           All drives that can tell say that they are well. Last known to be so at{" "}
           <span className="num">{exact(new Date(r.at))}</span>.
         </p>
+      )}
+      {silent.length > 0 && (
+        <ul className="mb-2.5 space-y-2.5" aria-label="Hosts that do not report">
+          {silent.map((h) => (
+            <li key={h.host} className="sheet barred border-dashed border-edge p-4">
+              <p className="flex items-start gap-2 text-lg">
+                <span className="mt-1">
+                  <Shape verdict="unknown" />
+                </span>
+                <span>
+                  <Link
+                    to={`/bays/${encodeURIComponent(h.host)}`}
+                    className="font-semibold underline underline-offset-2"
+                  >
+                    {h.host}
+                  </Link>
+                  {h.says.slice(h.host.length)}
+                  <span className="text-soft">
+                    {" "}
+                    <Lasting since={h.since} />
+                  </span>
+                </span>
+              </p>
+              {h.pools.length > 0 && (
+                <p className="pl-7 text-soft">
+                  {h.pools.slice(0, 8).join(", ")}
+                  {h.pools.length > 8 && ` and ${h.pools.length - 8} more`}
+                </p>
+              )}
+              <p className="mt-1 pl-7">→ {h.do}</p>
+            </li>
+          ))}
+        </ul>
       )}
       <ol className="space-y-2.5">
         {lines.map((l, i) => (
