@@ -500,12 +500,13 @@ func TestConsole(t *testing.T) {
 }
 
 // rough is a bad connection to a service: of what is said under a path, it loses so many requests on their way there,
-// and then so many answers on their way back.
+// and then so many answers on their way back, and more until it is enough.
 type rough struct {
 	*httputil.ReverseProxy
 	path            string
 	requests, reply atomic.Int32
 	heard           atomic.Int32 // what came through to the service
+	enough          atomic.Bool  // until then no answer comes back
 }
 
 func (r *rough) ServeHTTP(w http.ResponseWriter, req *http.Request) {
@@ -517,7 +518,7 @@ func (r *rough) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 		panic(http.ErrAbortHandler)
 	}
 	r.heard.Add(1)
-	if r.reply.Add(-1) >= 0 {
+	if r.reply.Add(-1) >= 0 || !r.enough.Load() {
 		r.ReverseProxy.ServeHTTP(httptest.NewRecorder(), req)
 		panic(http.ErrAbortHandler)
 	}
@@ -576,9 +577,10 @@ func TestSwapOnPhone(t *testing.T) {
 	b.do("the label tail", chromedp.SendKeys(field, label[len(label)-1]+"\r"))
 	b.see("has no answer yet. It is sent again by itself")
 	b.clean("a word that is not answered yet")
+	air.enough.Store(true)
 	b.see("Wait for the recovery")
 	await(t, "its answer came", b.text, func(s string) bool { return !strings.Contains(s, "has no answer yet") })
-	require.EqualValues(t, 7, air.heard.Load(), "it was heard seven times")
+	require.GreaterOrEqual(t, air.heard.Load(), int32(7), "it was heard many times")
 	confirmed := 0
 	for _, e := range d.openSwap().Log {
 		if strings.Contains(e.Says, "confirmed") {

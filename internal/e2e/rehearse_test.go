@@ -181,7 +181,7 @@ func TestRehearsal(t *testing.T) {
 	require.Contains(t, a.err, "holds other things, and no practice")
 	for words, args := range map[string][]string{"No pool": {"rehearse", "nowhere", "--data",
 		t.TempDir()}, "no mishap": {"rehearse", "soundscape", "--mishap", "rain"},
-		"No practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
+		"no practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
 		a := d.try(args...)
 		require.NotZero(t, a.code)
 		require.Contains(t, a.err, words)

@@ -177,7 +177,7 @@ func TestHabits(t *testing.T) {
 		{2, "not \"xml\"", []string{"--output", "xml", "round"}},
 		{2, "lantern drives --find", []string{"drive", "NOSUCH"}},
 		{2, "1s to 24h", []string{"light", "on", "skerry/front/7", "--for", "48h"}},
-		{2, "There is no bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be " +
+		{2, "No bay", []string{"light", "on", "skerry/front/77"}}, {4, "cannot be " +
 			"reached", []string{"--server", "http://127.0.0.1:1", "round"}},
 		{3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
 		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size " +
