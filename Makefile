@@ -12,7 +12,7 @@ GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go'
 
 .DEFAULT_GOAL := help
 
-.PHONY: packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: lighthouse packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | sort | awk -F'\t' '{printf "  %-16s %s\n", $$1, $$2}'
@@ -164,6 +164,9 @@ fuzz: ## fuzz everything that parses (FUZZTIME=20s each)
 	@grep -rl '^func Fuzz' internal --include=*_test.go | xargs -n1 dirname | sort -u | while read d; do \
 	for f in $$(grep -ho '^func Fuzz[A-Za-z]*' $$d/*_test.go | cut -c6-); do \
 	echo "$$d $$f"; $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) ./$$d || exit 1; done; done
+
+lighthouse: build ## look at every page of the console with Lighthouse, fetched by npm (an idle machine)
+	@scripts/lighthouse.sh
 
 bench: ## all benchmarks
 	$(GO) test -run '^$$' -bench . -benchmem ./...

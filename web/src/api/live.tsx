@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useState, useSyncExternalStore, type ReactNode } from "react";
+import { createContext, useContext, useEffect, useMemo, useState, useSyncExternalStore, type ReactNode } from "react";
 import { touches } from "../pages";
 import { client, countUnsent, got, watchUnsent } from "./client";
 import { live, pastAt, watchPast } from "./past";
@@ -82,8 +82,39 @@ export function useLiveRound() {
   });
 }
 
-/** useNow is the service's time: in a lab it runs apart from the browser's, and faster. */
-export function useNow(): Date {
+/** What the service said its time was, when it said so, and how fast its time runs. */
+type Basis = { told: number; heard: number; speed: number };
+let basis: Basis | null = null;
+const listening = new Set<() => void>();
+let ticking: ReturnType<typeof setInterval> | undefined;
+let shown = 0;
+
+function read() {
+  const past = pastAt();
+  if (past) return Date.parse(past);
+  return basis ? basis.told + (Date.now() - basis.heard) * basis.speed : Date.now();
+}
+
+function tick() {
+  shown = read();
+  for (const f of listening) f();
+}
+
+/** watchNow calls back each second: one clock for all that shows a time. */
+function watchNow(f: () => void) {
+  if (listening.size === 0) {
+    shown = read();
+    ticking = setInterval(tick, 1000);
+  }
+  listening.add(f);
+  return () => {
+    listening.delete(f);
+    if (listening.size === 0) clearInterval(ticking);
+  };
+}
+
+/** useClock keeps the service's time: in a lab it runs apart from the browser's, and faster. The frame calls it. */
+export function useClock() {
   const past = useSyncExternalStore(watchPast, pastAt);
   const me = useMe();
   const isLab = me.data?.lab ?? false;
@@ -93,15 +124,17 @@ export function useNow(): Date {
     enabled: isLab,
     refetchInterval: 60_000,
   });
-  const [, tick] = useState(0);
-  useEffect(() => {
-    const t = setInterval(() => tick((n) => n + 1), 1000);
-    return () => clearInterval(t);
-  }, []);
-  const from = isLab ? lab : me;
   const told = isLab ? lab.data?.now : me.data?.now;
-  if (past) return new Date(past);
-  if (!told) return new Date();
+  const heard = isLab ? lab.dataUpdatedAt : me.dataUpdatedAt;
   const speed = isLab ? (lab.data?.speed ?? 1) : 1;
-  return new Date(Date.parse(told) + (Date.now() - from.dataUpdatedAt) * speed);
+  useEffect(() => {
+    basis = told ? { told: Date.parse(told), heard, speed } : null;
+    tick();
+  }, [told, heard, speed, past]);
+}
+
+/** useNow is the service's time, as it was at the last whole step. What asks for it is drawn anew once a step. */
+export function useNow(step = 1000): Date {
+  const at = useSyncExternalStore(watchNow, () => Math.floor((shown || (shown = read())) / step) * step);
+  return useMemo(() => new Date(at), [at]);
 }

@@ -3,7 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { useEffect, useRef, useState, useSyncExternalStore, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { client, got, keptSince, watchKept } from "../api/client";
-import { useLive, useLiveRound, useMe, useNow, useUnsent } from "../api/live";
+import { useLive, useLiveRound, useMe, useNow, useUnsent, useClock } from "../api/live";
 import { navigation } from "../pages";
 import { useDo } from "./do";
 import { Drafts } from "./draft";
@@ -26,6 +26,7 @@ const watchWide = (f: () => void) => {
 };
 
 export function Frame({ children }: { children: ReactNode }) {
+  useClock();
   const { since } = useLive();
   const unsent = useUnsent();
   const old = useSyncExternalStore(watchKept, keptSince);

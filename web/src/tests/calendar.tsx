@@ -80,7 +80,7 @@ export function Week({
   chosen?: number;
   choose: (key: number) => void;
 }) {
-  const now = wall(useNow().getTime(), zone);
+  const now = wall(useNow(60_000).getTime(), zone);
   const most = Math.max(4, ...all.flatMap((d) => d.hours.map((h) => h.short + h.extended)));
   return (
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="The week, hour by hour">
@@ -241,7 +241,7 @@ function Edge({ at, label, below, move }: { at: number; label: string; below?: b
 
 /** Month draws a day as its hours, small. */
 export function Month({ days: all, zone, choose }: { days: Day[]; zone: string; choose: (d: Wall) => void }) {
-  const today = dayKey(wall(useNow().getTime(), zone));
+  const today = dayKey(wall(useNow(60_000).getTime(), zone));
   const most = Math.max(4, ...all.flatMap((d) => d.hours.map((h) => h.short + h.extended)));
   const width = 96;
   return (

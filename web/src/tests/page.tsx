@@ -40,13 +40,13 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
   // the plan of the fleet is always there
   const plan = plans.find((p) => p.name === params.get("plan")) ?? plans.at(-1)!;
   const zone = plan.zone;
-  const now = useNow().getTime();
+  const now = useNow(60_000).getTime();
   const month = params.get("view") === "month";
   const start = params.get("week");
   const first: Wall = useMemo(() => {
     const m = start ? /^(\d+)-(\d+)-(\d+)$/.exec(start) : null;
     return monday(m ? midnight(Number(m[1]), Number(m[2]), Number(m[3]), zone) + 43_200_000 : now, zone);
-  }, [start, zone, Math.floor(now / 60_000)]); // eslint-disable-line
+  }, [start, zone, now]);
   const count = month ? 35 : 7;
   const until = plusDays(first, count);
   const from = new Date(midnight(first.year, first.month, first.day, zone)).toISOString();
@@ -95,6 +95,10 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
     },
     onError: (e: Error) => tell(e.message, true),
   });
+  const laid = useMemo(
+    () => (shown ? layOut(shown, zone, plan.name, first, count) : []),
+    [shown, zone, plan.name, first, count],
+  );
   const day = params.get("day");
   return (
     <>
@@ -182,14 +186,10 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
         {!shown && !asIs.error && <Waiting rows={5} />}
         {shown &&
           (month ? (
-            <Month
-              days={layOut(shown, zone, plan.name, first, count)}
-              zone={zone}
-              choose={(d) => set({ view: null, week: iso(d), day: iso(d) })}
-            />
+            <Month days={laid} zone={zone} choose={(d) => set({ view: null, week: iso(d), day: iso(d) })} />
           ) : (
             <Week
-              days={layOut(shown, zone, plan.name, first, 7)}
+              days={laid}
               zone={zone}
               windows={windows}
               move={(i, w) => setDraft(windows.map((x, k) => (k === i ? w : x)))}

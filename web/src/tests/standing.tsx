@@ -24,7 +24,7 @@ export function Standing({ which, counts }: { which: string; counts: Record<stri
       got(
         client.GET("/selftests/standing", {
           params: {
-            query: { which: (which || undefined) as "failed" | undefined, cursor: pageParam || undefined, limit: 100 },
+            query: { which: (which || undefined) as "failed" | undefined, cursor: pageParam || undefined, limit: 40 },
           },
         }),
       ),
@@ -106,7 +106,7 @@ export function Standing({ which, counts }: { which: string; counts: Record<stri
 }
 
 function Last({ test }: { test?: S["LastTest"] }) {
-  const now = useNow();
+  const now = useNow(60_000);
   if (!test?.at) return <span className="text-soft">{test?.result ?? "never"}</span>;
   const at = new Date(test.at);
   return (

@@ -3,7 +3,23 @@ const formats = new Map<string, Intl.DateTimeFormat>();
 
 export type Wall = { year: number; month: number; day: number; minute: number };
 
+/** Clocks are changed on a quarter of an hour, so within one the wall is looked up once and counted on from there. */
+const quarter = 15 * 60_000;
+const known = new Map<string, Map<number, Wall>>();
+
 export function wall(at: number, zone: string): Wall {
+  let of = known.get(zone);
+  if (!of) known.set(zone, (of = new Map()));
+  const from = Math.floor(at / quarter) * quarter;
+  let w = of.get(from);
+  if (!w) {
+    if (of.size > 20_000) of.clear();
+    of.set(from, (w = looked(from, zone)));
+  }
+  return { ...w, minute: w.minute + Math.floor((at - from) / 60_000) };
+}
+
+function looked(at: number, zone: string): Wall {
   let f = formats.get(zone);
   if (!f) {
     f = new Intl.DateTimeFormat("en-GB", {
