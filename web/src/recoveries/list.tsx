@@ -36,6 +36,7 @@ export default function RecoveriesPage() {
             <label className="p-4 pr-0">
               <input
                 type="checkbox"
+                className="size-6"
                 aria-label={`Compare the ${r.kind} of ${r.pool} that began ${exact(new Date(r.started_at))}`}
                 checked={chosen.includes(r.id)}
                 onChange={() => choose(r.id)}
