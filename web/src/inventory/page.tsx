@@ -72,7 +72,7 @@ export default function InventoryPage() {
         <table className="w-full text-left">
           <thead>
             <tr className="text-soft">
-              <th scope="col" className="w-11 pl-3">
+              <th scope="col" className="hidden w-11 pl-3 sm:table-cell">
                 <input
                   type="checkbox"
                   className="size-5"
@@ -129,7 +129,7 @@ function Row({ item: v, open, toggle, chosen, choose }: RowProps) {
   return (
     <>
       <tr className="border-t border-line align-middle">
-        <td className="pl-3">
+        <td className="hidden pl-3 sm:table-cell">
           <input
             type="checkbox"
             className="size-5"

@@ -52,7 +52,7 @@ export function Frame({ children }: { children: ReactNode }) {
       </a>
       <Horizon />
       <header className="no-print border-b border-line">
-        <div className="mx-auto flex max-w-7xl items-center gap-x-3 px-4 py-1 md:py-2">
+        <div className="mx-auto flex max-w-7xl items-center gap-x-3 px-4 py-1 md:py-2 2xl:max-w-[96rem]">
           <Link
             to="/"
             aria-label="Brave Lantern, the round"

@@ -152,9 +152,13 @@ function Failures() {
             ))}
           </select>
         </label>
-        <label className="flex items-center gap-2 text-soft">
+        <label className="flex min-w-0 max-w-full items-center gap-2 text-soft">
           what counts
-          <select className="field w-auto" value={counts} onChange={(e) => setCounts(e.target.value)}>
+          <select
+            className="field w-auto min-w-0 max-w-full"
+            value={counts}
+            onChange={(e) => setCounts(e.target.value)}
+          >
             {counted.map(([value, words]) => (
               <option key={value} value={value}>
                 {words}
