@@ -16,7 +16,12 @@ import (
 
 // large is a service with 60 drives in a pool on each of so many hosts; 167 are 10,000 drives.
 func large(b testing.TB, hosts int) (*Service, *standing, []api.Report) {
-	st, err := store.Open(filepath.Join(b.TempDir(), "lantern.db"))
+	return largeIn(b, b.TempDir(), hosts)
+}
+
+// largeIn is the same with its records in a folder.
+func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Report) {
+	st, err := store.Open(filepath.Join(dir, "lantern.db"))
 	require.NoError(b, err)
 	b.Cleanup(func() { st.Close() })
 	c := &standing{at: t0}
@@ -135,4 +140,51 @@ func BenchmarkLargeFleet(b *testing.B) {
 			s.Views.Search("0417")
 		}
 	})
+}
+
+// BenchmarkPast says what the notes of changes take on disk, for a report of 60 drives: each host of 20 reports 400
+// times, every five minutes, while temperatures, hours and counters move as they do; what the report itself adds is not
+// counted.
+func BenchmarkPast(b *testing.B) {
+	for b.Loop() {
+		dir := b.TempDir()
+		s, c, reports := largeIn(b, dir, 20)
+		const rounds = 400
+		for n := range rounds {
+			c.forward(5 * time.Minute)
+			for h := range reports {
+				r := reports[h]
+				r.Id, r.At = fmt.Sprint("r", h, " ", n), c.Now()
+				for i := range r.Drives {
+					r.Drives[i].Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
+					for _, m := range drive.Catalogue {
+						r.Drives[i].Reading.Metrics[string(m.Name)] = 0
+					}
+					r.Drives[i].Reading.Metrics["spare_available_percent"] = 100
+					r.Drives[i].Reading.Metrics["temperature_celsius"] = float64(30 + (n/12+i)%9)
+					r.Drives[i].Reading.Metrics["power_on_hours"] = float64(1000 + n/12)
+					r.Drives[i].Reading.Metrics["read_latency_seconds"] = 0.008 + float64((n*7+i)%13)/1e4
+				}
+				require.NoError(b, s.TakeReport(r.Host, r))
+			}
+			require.NoError(b, s.Tick())
+		}
+		for more := true; more; {
+			var err error
+			more, err = s.Store.PackPast()
+			require.NoError(b, err)
+		}
+		require.NoError(b, s.Store.Close())
+		tables, _, err := store.Sizes(filepath.Join(dir, "lantern.db"))
+		require.NoError(b, err)
+		past, all := int64(0), int64(0)
+		for _, x := range tables {
+			if x.Name == "past" {
+				past = x.Bytes
+			}
+			all += x.Bytes
+		}
+		b.ReportMetric(float64(past)/float64(rounds*len(reports)), "bytes/report")
+		b.ReportMetric(float64(all-past)/float64(rounds*len(reports)), "others/report")
+	}
 }
