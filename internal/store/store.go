@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/libtnb/sqlite"
@@ -33,6 +34,7 @@ var ErrTwice = errors.New("this report was taken before")
 
 // Store is an open database.
 type Store struct {
+	ways atomic.Uint64 // see Ways
 	db   *gorm.DB
 	file string
 	lock *lock
@@ -178,8 +180,25 @@ func (s *Store) Write(b *Batch) error {
 	if errors.Is(err, ErrFull) && s.release() {
 		err = s.write(b)
 	}
+	if slices.ContainsFunc(slices.Concat(b.put, b.add, b.drop), letsIn) {
+		s.ways.Add(1)
+	}
 	return err
 }
+
+// letsIn says whether a record is one by which people are let in.
+func letsIn(record any) bool {
+	switch record.(type) {
+	case *Token, *Session:
+		return true
+	}
+	return false
+}
+
+// Ways changes with every change of the records by which people are let in: what was read of them before it is good as
+// long as it stays the same. It changes when the change is written, so whoever reads it before the records never keeps
+// what is older.
+func (s *Store) Ways() uint64 { return s.ways.Load() }
 
 func (s *Store) write(b *Batch) error {
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
@@ -316,6 +335,9 @@ func One[T any](s *Store, where string, args ...any) (T, error) {
 func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	var record T
 	r := s.db.Where(where, args...).Delete(&record)
+	if letsIn(&record) {
+		s.ways.Add(1)
+	}
 	return r.RowsAffected, full(r.Error)
 }
 

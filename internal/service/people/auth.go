@@ -33,7 +33,8 @@ func (s *State) Person(token string) (Rights, bool) {
 	if !strings.HasPrefix(token, secret.PersonPrefix) {
 		return Rights{}, false
 	}
-	t, err := store.One[store.Token](s.Store, "hash = ?", secret.Hash(token))
+	hash := secret.Hash(token)
+	t, err := s.tokens.get(s.Store, "hash "+string(hash), "hash = ?", hash)
 	r := rightsOf(t)
 	return r, err == nil && !r.ended(time.Now())
 }
@@ -151,9 +152,14 @@ func (s *State) openSession(name string, from Caller) (string, error) {
 	return session, s.Store.Write(b)
 }
 
+func (s *State) session(session string) (store.Session, error) {
+	hash := secret.Hash(session)
+	return s.sessions.get(s.Store, string(hash), "hash = ?", hash)
+}
+
 // SessionOf says whose session it is, which one, and what they may do. It is noted that something was asked in it.
 func (s *State) SessionOf(session string) (r Rights, id string, ok bool) {
-	x, err := store.One[store.Session](s.Store, "hash = ?", secret.Hash(session))
+	x, err := s.session(session)
 	now := time.Now().UTC()
 	if err != nil || !now.Before(x.Expires) || !x.SeenAt.IsZero() && now.Sub(x.SeenAt) > sessionIdle {
 		return r, "", false
@@ -171,7 +177,7 @@ func (s *State) SessionOf(session string) (r Rights, id string, ok bool) {
 
 // Lives says whether a session is still open; its being asked for does not count as use.
 func (s *State) Lives(session string) bool {
-	x, err := store.One[store.Session](s.Store, "hash = ?", secret.Hash(session))
+	x, err := s.session(session)
 	if err != nil || !time.Now().Before(x.Expires) {
 		return false
 	}

@@ -53,7 +53,7 @@ func (r Rights) ended(now time.Time) bool { return !r.Ends.IsZero() && !now.Befo
 
 // RightsOf are the rights of somebody who is known and whose token has not ended.
 func (s *State) RightsOf(name string) (Rights, bool) {
-	t, err := store.One[store.Token](s.Store, "name = ?", name)
+	t, err := s.tokens.get(s.Store, "name "+name, "name = ?", name)
 	r := rightsOf(t)
 	return r, err == nil && !r.ended(time.Now())
 }

@@ -5,12 +5,15 @@ import (
 
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
+	"lantern/internal/store"
 )
 
 // State is who may sign in. It has no lock of its own: whoever calls its methods holds the lock of the service.
 type State struct {
 	*ledger.Ledger
-	fleet *fleet.State
+	fleet    *fleet.State
+	tokens   seen[store.Token]
+	sessions seen[store.Session]
 }
 
 // New makes a State in which nothing is known yet.

@@ -1,0 +1,126 @@
+package service
+
+import (
+	"log/slog"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lantern/internal/api"
+	"lantern/internal/service/people"
+	"lantern/internal/service/secret"
+	"lantern/internal/store"
+)
+
+// TestWhoIsLetIn: whatever changes of people and sessions, who is let in is what the records say at that moment:
+// nothing that was remembered of before lets anybody in, or keeps anybody out.
+func TestWhoIsLetIn(t *testing.T) {
+	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
+	require.NoError(t, err)
+	defer st.Close()
+	s, err := New(st, &standing{at: t0}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	admin := people.Rights{Name: "ida", Role: api.Admin}
+	_, err = s.People.NewToken("ida")
+	require.NoError(t, err)
+	rapid.Check(t, func(t *rapid.T) {
+		var tokens, sessions []string
+		names := []string{"bo", "cy", "di"}
+		for _, name := range names {
+			_ = s.People.RemovePerson("ida", name)
+		}
+		look := func() {
+			for _, token := range tokens {
+				rows, err := store.All[store.Token](st, "name", "hash = ?", secret.Hash(token))
+				require.NoError(t, err)
+				_, in := s.People.Person(token)
+				require.Equal(t, len(rows) == 1, in)
+			}
+			for _, session := range sessions {
+				rows, err := store.All[store.Session](st, "id", "hash = ?", secret.Hash(session))
+				require.NoError(t, err)
+				alive := len(rows) == 1
+				if alive {
+					of, err := store.All[store.Token](st, "name", "name = ?", rows[0].Name)
+					require.NoError(t, err)
+					alive = len(of) == 1
+				}
+				r, id, in := s.People.SessionOf(session)
+				require.Equal(t, alive, in)
+				require.Equal(t, alive, s.People.Lives(session))
+				if in {
+					require.Equal(t, rows[0].ID, id)
+					have, err := s.People.People("")
+					require.NoError(t, err)
+					i := slices.IndexFunc(have, func(p api.Person) bool { return p.Name == r.Name })
+					require.Equal(t, have[i].Role, r.Role)
+				}
+			}
+		}
+		for range rapid.IntRange(1, 25).Draw(t, "steps") {
+			name := rapid.SampledFrom(names).Draw(t, "name")
+			switch rapid.IntRange(0, 5).Draw(t, "what") {
+			case 0, 1:
+				p, err := s.People.AddPerson(admin, api.AddPerson{Name: name,
+					Role: rapid.SampledFrom([]api.Role{api.Viewer, api.Operator}).Draw(t, "role")})
+				if err == nil {
+					tokens = append(tokens, p.Token)
+				}
+			case 2:
+				_ = s.People.RemovePerson("ida", name)
+			case 3:
+				if len(tokens) > 0 {
+					if x, err := s.People.SignIn(rapid.SampledFrom(tokens).Draw(t, "token"), people.Caller{}); err == nil {
+						sessions = append(sessions, x)
+					}
+				}
+			case 4:
+				if len(sessions) > 0 {
+					_, id, _ := s.People.SessionOf(rapid.SampledFrom(sessions).Draw(t, "session"))
+					_ = s.People.EndSession(admin, id)
+				}
+			case 5:
+				if token, err := s.People.NewToken(name); err == nil {
+					tokens = append(tokens, token)
+				}
+			}
+			look()
+			look() // from what is remembered
+		}
+	})
+}
+
+// BenchmarkLetIn says how long it takes to make out who asks, while records are written all the time.
+func BenchmarkLetIn(b *testing.B) {
+	s, c, reports := large(b, 2)
+	token, err := s.People.NewToken("ida")
+	require.NoError(b, err)
+	session, err := s.People.SignIn(token, people.Caller{})
+	require.NoError(b, err)
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for n := 0; ; n++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			c.forward(time.Millisecond)
+			r := reports[n%2]
+			r.Id, r.At = time.Now().Format(time.RFC3339Nano), c.Now()
+			_ = s.TakeReport(r.Host, r)
+		}
+	}()
+	for b.Loop() {
+		if _, _, ok := s.People.SessionOf(session); !ok {
+			b.Fatal("it is open")
+		}
+	}
+	close(stop)
+	<-done
+}
