@@ -149,6 +149,20 @@ func TestConsoleKeeping(t *testing.T) {
 	b.clean("people, with the audit checked")
 
 	// An invitation is withdrawn; an enclosure that was described is so no more; a host that is silent is retired.
+	// A management controller is named, and its settings are told to the agent; nothing is at that address here.
+	b.open("/hosts")
+	b.click("Its name, its enclosures, what happened")
+	b.click("Add a management controller")
+	b.fill(`input[type=url]`, "https://127.0.0.1:9")
+	b.do("its user", chromedp.SendKeys(`//label[contains(., "User")]/input`, "lantern"))
+	b.fill(`input[type=password]`, "a secret of its own")
+	b.clean("a management controller that is not kept yet")
+	b.do("keep it", chromedp.Click(`//form[.//input[@type="password"]]//button[contains(., "Keep")]`))
+	b.see("Management controller https://127.0.0.1:9, as lantern")
+	b.see("connection refused")
+	require.NotContains(t, d.run("audit", "list", "-o", "json"), "a secret of its own")
+	b.click("Remove the controller")
+	b.see("asks no management controller any more")
 	b.open("/hosts")
 	b.click("Make a code")
 	b.see("This code is shown only now")

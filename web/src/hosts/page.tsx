@@ -11,6 +11,7 @@ import { Ago, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Asking } from "./asking";
 import { Welcome } from "../round/welcome";
+import { Controller } from "./controller";
 
 const words: Record<S["Host"]["state"], string> = {
   reporting: "reports",
@@ -182,6 +183,7 @@ function Host({ host: h }: { host: S["Host"] }) {
             />
           )}
           <Layouts host={h.name} />
+          <Controller host={h} admin={me?.role === "admin"} />
           <Link to={`/story/host/${encodeURIComponent(h.name)}`} className="underline underline-offset-2">
             What happened on {h.name}
           </Link>
