@@ -347,7 +347,27 @@ func Examples(c *cli.Command) (examples []string, about string) {
 		}
 		examples = append(examples, text)
 	}
-	return examples, strings.TrimSpace(strings.Join(lines[i:], "\n"))
+	return examples, strings.TrimSpace(unwrapped(lines[i:]))
+}
+
+// wrappedFrom is from which length on a line ends where it does only because the source is that wide.
+const wrappedFrom = 70
+
+// unwrapped joins the lines of each paragraph, so that it can be folded to any width. Lines that are indented, or short,
+// stand by themselves.
+func unwrapped(lines []string) string {
+	var out strings.Builder
+	for i, l := range lines {
+		out.WriteString(l)
+		switch {
+		case i == len(lines)-1:
+		case len(l) >= wrappedFrom && !strings.HasPrefix(l, " ") && lines[i+1] != "" && !strings.HasPrefix(lines[i+1], " "):
+			out.WriteByte(' ')
+		default:
+			out.WriteByte('\n')
+		}
+	}
+	return out.String()
 }
 
 // invocation is how a command is written.

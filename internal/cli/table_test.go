@@ -214,3 +214,16 @@ func TestTimes(t *testing.T) {
 	_, err = ParseSize("large")
 	require.Error(t, err)
 }
+
+// TestUnwrapped: what a source of some width broke is one paragraph again; lists, and lines that are indented, stay.
+func TestUnwrapped(t *testing.T) {
+	long := strings.Repeat("word ", 16)
+	for text, want := range map[string]string{
+		long + "\nand on.\n\nNew.":       long + " and on.\n\nNew.",
+		"The mishaps:\n  one: " + long:   "The mishaps:\n  one: " + long,
+		"  " + long + "\nstays":          "  " + long + "\nstays",
+		long + "\n  - a list\n  - of it": long + "\n  - a list\n  - of it",
+	} {
+		require.Equal(t, want, unwrapped(strings.Split(text, "\n")))
+	}
+}
