@@ -64,6 +64,7 @@ func (c *controller) hear(version string) {
 // keepController asks the host's management controller for its bays, as long as ctx lasts.
 func (a *Agent) keepController(ctx context.Context) {
 	c := a.controller
+	told := ""
 	for ctx.Err() == nil {
 		err := a.askController(ctx)
 		if err != nil && ctx.Err() == nil {
@@ -78,6 +79,12 @@ func (a *Agent) keepController(ctx context.Context) {
 		c.mu.Unlock()
 		c.once.Do(func() { close(c.first) })
 		if has {
+			// What changed of it is told at once; a report without other news would wait for its turn.
+			v := c.says()
+			if now := fmt.Sprint(v.Url, v.Bays, v.Error); now != told {
+				told = now
+				a.again.Store(true)
+			}
 			a.lookSoon()
 		}
 		var next <-chan time.Time

@@ -159,7 +159,9 @@ func TestConsoleKeeping(t *testing.T) {
 	b.clean("a management controller that is not kept yet")
 	b.do("keep it", chromedp.Click(`//form[.//input[@type="password"]]//button[contains(., "Keep")]`))
 	b.see("Management controller https://127.0.0.1:9, as lantern")
+	d.run("lab", "speed", "60") // its agent hears of it with its next report
 	b.see("connection refused")
+	d.run("lab", "speed", "1")
 	require.NotContains(t, d.run("audit", "list", "-o", "json"), "a secret of its own")
 	b.click("Remove the controller")
 	b.see("asks no management controller any more")
