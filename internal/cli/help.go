@@ -353,8 +353,8 @@ func Examples(c *cli.Command) (examples []string, about string) {
 // wrappedFrom is from which length on a line ends where it does only because the source is that wide.
 const wrappedFrom = 70
 
-// unwrapped joins the lines of each paragraph, so that it can be folded to any width. Lines that are indented, or short,
-// stand by themselves.
+// unwrapped joins the lines of each paragraph, so that it can be folded to any width. Lines that are indented, or
+// short, stand by themselves.
 func unwrapped(lines []string) string {
 	var out strings.Builder
 	for i, l := range lines {
