@@ -168,6 +168,18 @@ func TestFirstSteps(t *testing.T) {
 	b.see("Your token")
 	b.do("sign in", chromedp.SendKeys(`//input[@type="password"]`, token+kb.Enter))
 	b.see("Nothing is known yet", "Invite your hosts", "none is enrolled yet", "lantern host enrol skerry")
+	for path, words := range map[string]string{"/reports": "No pool was reported yet",
+		"/inventory": "No drive was reported",
+		"/tests":     "no drive is known yet", "/hosts": "none enrolled yet", "/pools": "No pool was reported yet",
+		"/stock": "No drive is kept",
+		"/bays":  "No host is enrolled yet", "/recoveries": "No recovery was seen yet",
+		"/drives":  "No drive was reported yet",
+		"/notices": "No new notices", "/swaps": "No swap was planned yet", "/rules": "Built-in rules", "/people": "You are"} {
+		b.open(path)
+		b.see(words)
+	}
+	b.open("/")
+	b.see("Nothing is known yet")
 	require.NotContains(t, b.text(), "Nothing needs a hand")
 	b.clean("the first steps")
 	s := shell{

@@ -37,6 +37,17 @@ type site struct {
 }
 
 func newSite(t *testing.T) *site {
+	s := emptySite(t)
+	var err error
+	s.host, err = s.server.Service.Fleet.Enrol("ida", "fulmar", false)
+	require.NoError(t, err)
+	status, body, _ := s.call("POST", "/agent/reports", s.report(), "Authorization", "Bearer "+s.host)
+	require.Equal(t, 204, status, body)
+	return s
+}
+
+// emptySite is a service of which nothing is known yet.
+func emptySite(t *testing.T) *site {
 	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
@@ -46,13 +57,9 @@ func newSite(t *testing.T) *site {
 	s := &site{t: t, store: st, server: &Server{Service: svc, Version: "test", Now: time.Now, Log: log}}
 	s.person, err = svc.People.NewToken("ida")
 	require.NoError(t, err)
-	s.host, err = svc.Fleet.Enrol("ida", "fulmar", false)
-	require.NoError(t, err)
 	h := httptest.NewServer(s.server.Handler())
 	t.Cleanup(h.Close)
 	s.url = h.URL
-	status, body, _ := s.call("POST", "/agent/reports", s.report(), "Authorization", "Bearer "+s.host)
-	require.Equal(t, 204, status, body)
 	return s
 }
 

@@ -96,6 +96,21 @@ func TestSchema(t *testing.T) {
 	do("POST", "/invitations", `{"count":3,"hours":1}`)
 	require.NoError(t, s.server.Service.Tick())
 
+	id, _ := swap["id"].(string)
+	looked, refused := answersFit(t, s, id)
+	require.Greater(t, looked, 40)
+	require.Positive(t, refused)
+}
+
+// TestSchemaEmpty: so is each answer of a service of which nothing is known yet: a list of nothing is a list.
+func TestSchemaEmpty(t *testing.T) {
+	looked, refused := answersFit(t, emptySite(t), "")
+	require.Greater(t, looked, 30)
+	require.Positive(t, refused)
+}
+
+// answersFit asks all that can be asked, and looks whether each answer is as it is described.
+func answersFit(t *testing.T, s *site, swap string) (looked, refused int) {
 	c, doc := described(t)
 	names := map[string]string{
 		"{pool}":        "plankton",
@@ -104,7 +119,6 @@ func TestSchema(t *testing.T) {
 		"{kind}/{name}": "pool/plankton",
 		"{id}":          "",
 	}
-	looked, refused := 0, 0
 	for _, op := range operations(t) {
 		if op.method != "GET" || strings.HasPrefix(op.path, "/agent/") {
 			continue
@@ -112,7 +126,7 @@ func TestSchema(t *testing.T) {
 		path := op.path
 		for p, name := range names {
 			if p == "{id}" && strings.HasPrefix(path, "/swaps/") {
-				name, _ = swap["id"].(string)
+				name = swap
 			}
 			path = strings.ReplaceAll(path, p, name)
 		}
@@ -147,6 +161,5 @@ func TestSchema(t *testing.T) {
 			t.Errorf("%s: %v\n%.600s", op.id, err, body)
 		}
 	}
-	require.Greater(t, looked, 40)
-	require.Positive(t, refused)
+	return looked, refused
 }

@@ -143,7 +143,8 @@ func (s *State) notReady(d *fleet.Drive, item api.StockItem, v judging.Judged) s
 }
 
 // covers says for each pool which of its places a spare of the pool or a drive of stock would fit.
-func (s *State) covers(ready map[string]*fleet.Drive) (out []api.StockCover) {
+func (s *State) covers(ready map[string]*fleet.Drive) []api.StockCover {
+	out := []api.StockCover{}
 	free := make([]swap.Drive, 0, len(ready))
 	for _, key := range slices.Sorted(maps.Keys(ready)) {
 		free = append(free, *s.stock.SwapDrive(ready[key]))

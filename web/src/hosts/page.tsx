@@ -28,7 +28,15 @@ export default function HostsPage() {
   const quiet = hosts.filter((h) => h.state !== "reporting").length;
   return (
     <>
-      <Title aside={`${hosts.length} enrolled, ${quiet ? `${quiet} not reporting` : "all reporting"}`}>Hosts</Title>
+      <Title
+        aside={
+          hosts.length === 0
+            ? "none enrolled yet"
+            : `${hosts.length} enrolled, ${quiet ? `${quiet} not reporting` : "all reporting"}`
+        }
+      >
+        Hosts
+      </Title>
       {hosts.length === 0 && <Welcome />}
       <ul className="space-y-2.5">
         {hosts.map((h) => (

@@ -67,8 +67,10 @@ export default function InventoryPage() {
         </select>
       </div>
       {chosen.length > 0 && <Many serials={chosen} clear={() => setChosen([])} />}
-      {shown.length === 0 && <Empty>No drive fits.</Empty>}
-      <div className="sheet overflow-x-auto">
+      {shown.length === 0 && (
+        <Empty>{where || q ? "No drive fits." : "No drive was reported or written down yet."}</Empty>
+      )}
+      <div className={shown.length ? "sheet overflow-x-auto" : "hidden"}>
         <table className="w-full text-left">
           <thead>
             <tr className="text-soft">

@@ -306,7 +306,8 @@ function Counts({
   const some = words.filter(([k]) => counts[k]);
   return (
     <span className="flex flex-wrap items-center gap-x-3 gap-y-1">
-      {counts.all} drives{some.length === 0 && ", every one tested in its time"}
+      {counts.all ? `${counts.all} drives` : "no drive is known yet"}
+      {!!counts.all && some.length === 0 && ", every one tested in its time"}
       {some.map(([k, word]) => (
         <a
           key={k}
