@@ -34,7 +34,7 @@ export function Horizon() {
       aria-label={`Horizon: all pools${many ? ", by room" : ""}, the least margin first`}
       className="no-print h-[4.5rem] border-b border-line bg-sheet"
     >
-      <ul className="mx-auto flex h-full max-w-6xl items-end gap-[3px] px-4">
+      <ul className="mx-auto flex h-full max-w-6xl items-end gap-[3px] overflow-x-auto overflow-y-hidden px-4">
         {many
           ? together(pools, (p) => placeOf(p, rooms)).map((g) => (
               <GroupBlock key={g.name} group={g} share={share(g.capacity)} />

@@ -74,7 +74,7 @@ export function Hint({ text, children }: { text: ReactNode; children: ReactNode 
 /** Ago is a relative time, with the exact one on focus. */
 export function Ago({ at }: { at?: string }) {
   const now = useNow();
-  if (!at) return <span>never</span>;
+  if (!at || at.startsWith("0001")) return <span>never</span>;
   const d = new Date(at);
   return (
     <Hint text={exact(d)}>
