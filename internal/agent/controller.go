@@ -33,7 +33,10 @@ type controller struct {
 	at       time.Time // when they were asked for, in real time
 	err      error     // of the newest try
 	errAt    time.Time
-	appeared map[string]time.Time // when a drive was first seen, by its key, in real time
+	// appeared is when a drive was first seen where it is, by its key, path and mark, in real time; zero for those that
+	// were there at the first look, which looked says there was.
+	appeared map[string]time.Time
+	looked   bool
 	wake     chan struct{}
 	first    chan struct{} // closed when it was asked, or when there is none
 	once     sync.Once
@@ -164,11 +167,12 @@ func (c *controller) told() []enclosure.Seated {
 	return c.seats
 }
 
-// seen notes which drives are there. A bay that was told before a drive came is not taken for its.
+// seen notes which drives are where. A bay that was told before a drive came there is not taken for its.
 func (c *controller) seen(keys map[string]bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	first := len(c.appeared) == 0
+	first := !c.looked
+	c.looked = true
 	for k := range c.appeared {
 		if !keys[k] {
 			delete(c.appeared, k)
@@ -189,12 +193,12 @@ func (c *controller) seen(keys map[string]bool) {
 }
 
 // seat puts the drives of a report that no enclosure has told of into the bays in which the management controller has
-// them, and tells of these.
-func (a *Agent) seat(r *api.Report) {
+// them, and tells of these. found are these drives, in their order.
+func (a *Agent) seat(r *api.Report, found []Found) {
 	c := a.controller
 	keys := map[string]bool{}
-	for _, d := range r.Drives {
-		keys[wire.ToIdentity(d.Identity).Key()] = true
+	for _, f := range found {
+		keys[f.spot()] = true
 	}
 	c.seen(keys)
 	sections := c.told()
@@ -206,7 +210,7 @@ func (a *Agent) seat(r *api.Report) {
 			continue
 		}
 		c.mu.Lock()
-		late := c.appeared[wire.ToIdentity(d.Identity).Key()].After(c.at)
+		late := c.appeared[found[i].spot()].After(c.at)
 		c.mu.Unlock()
 		switch {
 		case d.Section != "":
@@ -236,6 +240,9 @@ func (a *Agent) seat(r *api.Report) {
 	}
 }
 
+// spot is a drive where it is: another one when it was out meanwhile.
+func (f Found) spot() string { return f.Known.Key() + "\x00" + f.Path + "\x00" + f.Mark }
+
 // lightByController switches a light through the management controller; ok is false where that has no such bay.
 func (a *Agent) lightByController(ctx context.Context, section string, bay int, on bool) (lit, ok bool, err error) {
 	c := a.controller
@@ -250,7 +257,7 @@ func (a *Agent) lightByController(ctx context.Context, section string, bay int, 
 		if client == nil {
 			return false, true, errors.New("the settings of its management controller changed just now; try again")
 		}
-		lit, err = client.Light(ctx, s.URI, on)
+		lit, err = client.Light(ctx, s, on)
 		c.soon()
 		return lit, true, err
 	}

@@ -95,7 +95,7 @@ func (a *Agent) survey(ctx context.Context, now time.Time) (r api.Report, found 
 	for _, e := range enclosures {
 		r.Enclosures = append(r.Enclosures, wire.Enclosure(e.Layout, e.Lit))
 	}
-	a.seat(&r)
+	a.seat(&r, found)
 	busy = reportPools(&r, snaps, now) || busy
 	return r, found, busy, nil
 }

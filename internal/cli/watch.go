@@ -92,7 +92,7 @@ const (
 	keysPage
 )
 
-// watching is the state of the view: what was heard last, and what is shown of it.
+// watching is the state of the view: what the service said last, and what is shown of it.
 type watching struct {
 	ctx           context.Context
 	s             *session

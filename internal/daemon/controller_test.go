@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -195,22 +196,28 @@ func TestRedfish(t *testing.T) {
 		require.Equal(t, 1, b.asked[uri], "each is read once")
 	}
 
-	lit, err := c.Light(t.Context(), "/redfish/v1/Chassis/Self/Drives/1", true)
+	of := func(uri string) enclosure.Seat {
+		return seats[slices.IndexFunc(seats, func(s enclosure.Seat) bool { return s.URI == uri })]
+	}
+	lit, err := c.Light(t.Context(), of("/redfish/v1/Chassis/Self/Drives/1"), true)
 	require.NoError(t, err)
 	require.True(t, lit)
 	b.slow = 2
-	lit, err = c.Light(t.Context(), "/redfish/v1/Chassis/Self/Drives/1", false)
+	lit, err = c.Light(t.Context(), of("/redfish/v1/Chassis/Self/Drives/1"), false)
 	require.NoError(t, err)
 	require.False(t, lit, "it took a while")
-	lit, err = c.Light(t.Context(), "/redfish/v1/Systems/1/Storage/A/Drives/x", true)
+	lit, err = c.Light(t.Context(), of("/redfish/v1/Systems/1/Storage/A/Drives/x"), true)
 	require.NoError(t, err)
 	require.True(t, lit)
 	require.Equal(t, []string{`/redfish/v1/Chassis/Self/Drives/1 map[LocationIndicatorActive:true] "7"`,
 		`/redfish/v1/Chassis/Self/Drives/1 map[LocationIndicatorActive:false] "7"`,
 		`/redfish/v1/Systems/1/Storage/A/Drives/x map[IndicatorLED:Lit] "7"`}, b.patches)
 	delete(b.drives["/redfish/v1/Chassis/Self/Drives/0"], enclosure.LightActive)
-	_, err = c.Light(t.Context(), "/redfish/v1/Chassis/Self/Drives/0", true)
+	_, err = c.Light(t.Context(), of("/redfish/v1/Chassis/Self/Drives/0"), true)
 	require.ErrorContains(t, err, "no light")
+	b.drives["/redfish/v1/Chassis/Self/Drives/0"]["SerialNumber"] = "KH3DD004"
+	_, err = c.Light(t.Context(), of("/redfish/v1/Chassis/Self/Drives/0"), true)
+	require.ErrorContains(t, err, "another drive is there")
 
 	away := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		t.Errorf("somebody else was asked for %s, with %q", r.URL, r.Header.Get("Authorization"))

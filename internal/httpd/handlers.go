@@ -104,7 +104,7 @@ var noLab = &problem.Problem{
 	Do:     "Start one with: lantern demo",
 }
 
-// inLab lets hands do something in the lab; what they ask for comes as JSON, and so does what they see, if anything.
+// inLab simulates a person's hands in the lab; what they ask for comes as JSON, and so does what they see, if anything.
 func inLab[T any](s *Server, c *echo.Context, do func(req T) (seen any, err error)) error {
 	if s.Lab == nil {
 		return noLab

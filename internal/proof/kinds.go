@@ -24,7 +24,7 @@ type kind struct {
 	others    int // members beside the old one
 	tolerance int
 	dead      bool  // the old one has vanished already
-	fails     int8  // how many further drives may fail
+	fails     int8  // how many further drives can be lost
 	free      bool  // a bay is free, and a drive can be filled beside the old one
 	temporary bool  // the free bay is not one to stay in
 	spare     bool  // the new drive is a spare of the pool and in the host already

@@ -50,6 +50,9 @@ func (s *Service) capacityOf(pools []api.Pool, size drive.Bytes) ([]api.PeriodCa
 			return nil, err
 		}
 		var uses []capacity.Use
+		if x.UsedUnknown {
+			rows = nil // what was known before says nothing of now
+		}
 		for _, u := range rows {
 			uses = append(uses, capacity.Use{At: time.UnixMilli(u.At), Used: float64(u.Used)})
 		}

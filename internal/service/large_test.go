@@ -19,6 +19,17 @@ func large(b testing.TB, hosts int) (*Service, *standing, []api.Report) {
 	return largeIn(b, b.TempDir(), hosts)
 }
 
+// nothingYet is a service of which nothing is known.
+func nothingYet(t testing.TB) (*Service, *standing) {
+	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
+	c := &standing{at: t0}
+	s, err := New(st, c, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	return s, c
+}
+
 // largeIn is the same with its records in a folder.
 func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Report) {
 	st, err := store.Open(filepath.Join(dir, "lantern.db"))

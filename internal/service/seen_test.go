@@ -1,8 +1,6 @@
 package service
 
 import (
-	"log/slog"
-	"path/filepath"
 	"slices"
 	"testing"
 	"time"
@@ -19,13 +17,10 @@ import (
 // TestWhoIsLetIn: whatever changes of people and sessions, who is let in is what the records say at that moment:
 // nothing that was remembered of before lets anybody in, or keeps anybody out.
 func TestWhoIsLetIn(t *testing.T) {
-	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
-	require.NoError(t, err)
-	defer st.Close()
-	s, err := New(st, &standing{at: t0}, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
+	s, _ := nothingYet(t)
+	st := s.Store
 	admin := people.Rights{Name: "ida", Role: api.Admin}
-	_, err = s.People.NewToken("ida")
+	_, err := s.People.NewToken("ida")
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
 		var tokens, sessions []string

@@ -2,27 +2,19 @@ package service
 
 import (
 	"fmt"
-	"log/slog"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
-	"lantern/internal/store"
 )
 
 // TestSilentHost: of a host that stops reporting the round tells once, with how many drives of which pools are not
 // known for that; what else is to be told of its drives stays, and all is as before when it reports again. A few drives
 // are told one by one.
 func TestSilentHost(t *testing.T) {
-	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { st.Close() })
-	c := &standing{at: t0}
-	s, err := New(st, c, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
+	s, c := nothingYet(t)
 	var reports []api.Report
 	for h, drives := range []int{60, 60, fewDrives} {
 		r := api.Report{Host: fmt.Sprintf("annex-%03d", h), IntervalSeconds: 86400, Enclosures: []api.EnclosureReport{},

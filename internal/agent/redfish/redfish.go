@@ -287,11 +287,16 @@ func (c *Client) tagged(ctx context.Context, uri string) (s enclosure.Seat, tag 
 	return s, tag, err
 }
 
-// Light switches the light of a bay, and gives back what the controller then tells of it: it may take a while to.
-func (c *Client) Light(ctx context.Context, uri string, on bool) (lit bool, err error) {
+// Light switches the light of a bay, and gives back what the controller then tells of it: it may take a while to. A
+// light is not switched on where another drive is in the bay than when the controller was asked for it.
+func (c *Client) Light(ctx context.Context, of enclosure.Seat, on bool) (lit bool, err error) {
+	uri := of.URI
 	s, tag, err := c.tagged(ctx, uri)
-	if err != nil {
+	switch {
+	case err != nil:
 		return false, err
+	case on && (s.Serial != of.Serial || s.WWN != of.WWN || s.Number != of.Number):
+		return false, errors.New("another drive is there than before: look again")
 	}
 	var body map[string]any
 	switch s.Light {

@@ -1,5 +1,5 @@
-// Package reliability says how often drives fail, how long they live, and how many to hold for what may fail until more
-// come: from what was observed, with the range in which the truth is to be expected.
+// Package reliability says how often drives fail, how long they live, and how many to hold for those that fail until
+// more come: from what was observed, with the range in which the truth is to be expected.
 package reliability
 
 import (

@@ -312,7 +312,7 @@ func (s observation) host(e Event) {
 
 func (s observation) outcome(e Event) {
 	if !s.Ordered || e.Order != s.Order {
-		return // an order of before, or heard twice
+		return // an order of before, or one that was reported twice
 	}
 	s.Ordered = false
 	switch {

@@ -17,7 +17,7 @@ func BoolInt(b bool) int {
 }
 
 // Occupants are the drives in a host's bays; where none answers, the one that was last seen there, if its pool still
-// counts on it.
+// has a place for it.
 func (s *State) Occupants(host string) map[enclosure.Address]*Drive {
 	out := map[enclosure.Address]*Drive{}
 	for key, d := range s.Drives {

@@ -22,7 +22,7 @@ import (
 )
 
 // deliver makes a delivery for each channel that wants to know of a change, and for each that was told of the notice
-// before: whoever heard the bad news hears the better one, and the end. It gives back which were told by now.
+// before: whoever was told the bad news is told the better one, and the end. It gives back which were told by now.
 func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []string) {
 	told = slices.Clone(c.Told)
 	for _, o := range s.channels {

@@ -60,7 +60,7 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	}
 	matters := s.matters(b, now)
 	if now.Before(s.fleet.GraceUntil) {
-		matters = s.heard(matters)
+		matters = s.ofReporting(matters)
 	}
 	s.notifiedAt, s.Urgent = now, false
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
@@ -83,9 +83,9 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	}
 }
 
-// heard leaves out what is about hosts that have not reported since the start: they are given time to. What was open
-// about them stays open. An alarm waits for nothing.
-func (s *State) heard(matters []notice.Matter) (out []notice.Matter) {
+// ofReporting leaves out what is about hosts that have not reported since the start: they are given time to. What was
+// open about them stays open. An alarm waits for nothing.
+func (s *State) ofReporting(matters []notice.Matter) (out []notice.Matter) {
 	waits := func(m notice.Matter) bool {
 		host := m.Host
 		if p, err := s.fleet.FindPool(m.Pool); host == "" && m.Pool != "" && err == nil {

@@ -220,7 +220,7 @@ func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 	case d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba:
 		return
 	case o.State == api.OrderStateExpired:
-		d.Failed = nil // nobody heard it: it is asked again with the next reading
+		d.Failed = nil // no agent took it: it is asked again with the next reading
 	case o.State == api.OrderStateDone:
 		d.Failed.Says = o.Says
 	}

@@ -33,7 +33,9 @@ export default function RoundPage() {
           {lines.length
             ? loud
               ? `${loud} ${loud === 1 ? "drive needs" : "drives need"} a hand`
-              : "Nothing is urgent"
+              : unknown || r.trouble?.says
+                ? "Not everything is known"
+                : "Nothing is urgent"
             : r.hosts === 0 || r.drives === 0
               ? "Nothing is known yet"
               : r.awaited.length || unsure.length || silent.length || r.trouble?.says
