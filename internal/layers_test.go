@@ -54,11 +54,13 @@ var may = map[string][]string{
 		"web",
 	},
 	"internal/proof": {"internal/core"},
+	"internal/load":  {"internal/api"},
 	"internal/cli": {
 		"internal/api",
 		"internal/core",
 		"internal/harmless",
 		"internal/link",
+		"internal/load",
 		"internal/nearest",
 		"internal/paper",
 		"internal/practice",

@@ -2785,6 +2785,48 @@ type Hit struct {
 // HitKind defines model for Hit.Kind.
 type HitKind string
 
+// Horizon defines model for Horizon.
+type Horizon struct {
+	Blocks []HorizonBlock `json:"blocks"`
+
+	// Grouped a block is a place, not a pool
+	Grouped bool `json:"grouped"`
+
+	// Pools how many there are
+	Pools   int          `json:"pools"`
+	Systems []PoolSystem `json:"systems"`
+}
+
+// HorizonBlock defines model for HorizonBlock.
+type HorizonBlock struct {
+	// Below how many are below their whole margin
+	Below         int   `json:"below"`
+	CapacityBytes int64 `json:"capacity_bytes"`
+
+	// Known the margin of each is known
+	Known bool `json:"known"`
+
+	// Margin members that the pool which is worst off can lose, of those that are known
+	Margin int `json:"margin"`
+
+	// MeasuredBytes capacity of those of which it is known how full they are
+	MeasuredBytes int64 `json:"measured_bytes"`
+
+	// Moving how many have a recovery that runs or is paused
+	Moving int `json:"moving"`
+
+	// Name of the pool or of the place; empty where several places are one block
+	Name string `json:"name"`
+
+	// Places how many places are one block
+	Places int  `json:"places,omitempty,omitzero"`
+	Pool   Pool `json:"pool,omitempty,omitzero"`
+	Pools  int  `json:"pools"`
+
+	// UsedBytes of the measured
+	UsedBytes int64 `json:"used_bytes"`
+}
+
 // Host defines model for Host.
 type Host struct {
 	// Agent what an agent says of itself with each report
@@ -4151,6 +4193,23 @@ type PoolReport struct {
 	Witness Witness `json:"witness,omitempty,omitzero"`
 }
 
+// PoolSystem defines model for PoolSystem.
+type PoolSystem struct {
+	// HostCount how many have one
+	HostCount int `json:"host_count"`
+
+	// Hosts that have one, the first twelve by name
+	Hosts []string `json:"hosts"`
+	Kind  string   `json:"kind"`
+
+	// Names of the pools, the first twelve by name
+	Names []string `json:"names"`
+
+	// Offers what all of them can be asked for
+	Offers []string `json:"offers"`
+	Pools  int      `json:"pools"`
+}
+
 // Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
 type Practice struct {
 	CopiedAt time.Time `json:"copied_at"`
@@ -5502,6 +5561,12 @@ type GetFailuresParams struct {
 	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
 }
 
+// GetHorizonParams defines parameters for GetHorizon.
+type GetHorizonParams struct {
+	// Blocks how many at most
+	Blocks int `form:"blocks,omitempty" json:"blocks,omitempty,omitzero"`
+}
+
 // SetControllerParams defines parameters for SetController.
 type SetControllerParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -5584,6 +5649,21 @@ type RemovePlanParams struct {
 // SetPlanParams defines parameters for SetPlan.
 type SetPlanParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
+// ListPoolsParams defines parameters for ListPools.
+type ListPoolsParams struct {
+	// Brief leave out groups, volumes, spares and logs: their lists are empty
+	Brief bool `form:"brief,omitempty" json:"brief,omitempty,omitzero"`
+
+	// Place only those of a room, or of a host without a room
+	Place string `form:"place,omitempty" json:"place,omitempty,omitzero"`
+
+	// Cursor id of the last pool of the page before
+	Cursor string `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+
+	// Limit how many at most; all without it
+	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ActOnPoolParams defines parameters for ActOnPool.
@@ -6455,6 +6535,13 @@ type ClientInterface interface {
 	// Corresponds with GET /failures (the `GetFailures` operationId).
 	GetFailures(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHorizon Tell all pools in a few blocks
+	//
+	// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+	//
+	// Corresponds with GET /horizon (the `GetHorizon` operationId).
+	GetHorizon(ctx context.Context, params *GetHorizonParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListHosts List hosts
 	//
 	// Corresponds with GET /hosts (the `ListHosts` operationId).
@@ -6988,10 +7075,12 @@ type ClientInterface interface {
 	// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 	SetPlan(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListPools List all pools
+	// ListPools List pools
+	//
+	// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
-	ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPool Get one pool
 	//
@@ -8527,6 +8616,23 @@ func (c *Client) GetFailures(ctx context.Context, params *GetFailuresParams, req
 	return c.Client.Do(req)
 }
 
+// GetHorizon Tell all pools in a few blocks
+//
+// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+//
+// Corresponds with GET /horizon (the `GetHorizon` operationId).
+func (c *Client) GetHorizon(ctx context.Context, params *GetHorizonParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHorizonRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListHosts List hosts
 //
 // Corresponds with GET /hosts (the `ListHosts` operationId).
@@ -9850,11 +9956,13 @@ func (c *Client) SetPlan(ctx context.Context, name string, params *SetPlanParams
 	return c.Client.Do(req)
 }
 
-// ListPools List all pools
+// ListPools List pools
+//
+// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
-func (c *Client) ListPools(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListPoolsRequest(c.Server)
+func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPoolsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -13331,6 +13439,56 @@ func NewGetFailuresRequest(server string, params *GetFailuresParams) (*http.Requ
 	return req, nil
 }
 
+// NewGetHorizonRequest constructs an http.Request for the GetHorizon method
+func NewGetHorizonRequest(server string, params *GetHorizonParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/horizon")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "blocks", params.Blocks, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListHostsRequest constructs an http.Request for the ListHosts method
 func NewListHostsRequest(server string) (*http.Request, error) {
 	var err error
@@ -15459,7 +15617,7 @@ func NewSetPlanRequestWithBody(server string, name string, params *SetPlanParams
 }
 
 // NewListPoolsRequest constructs an http.Request for the ListPools method
-func NewListPoolsRequest(server string) (*http.Request, error) {
+func NewListPoolsRequest(server string, params *ListPoolsParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -15475,6 +15633,53 @@ func NewListPoolsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "brief", params.Brief, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -18617,6 +18822,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /failures (the `GetFailures` operationId).
 	GetFailuresWithResponse(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*GetFailuresResponse, error)
 
+	// GetHorizonWithResponse Tell all pools in a few blocks
+	//
+	// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /horizon (the `GetHorizon` operationId).
+	GetHorizonWithResponse(ctx context.Context, params *GetHorizonParams, reqEditors ...RequestEditorFn) (*GetHorizonResponse, error)
+
 	// ListHostsWithResponse List hosts
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19196,12 +19410,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /plans/{name} (the `SetPlan` operationId).
 	SetPlanWithResponse(ctx context.Context, name string, params *SetPlanParams, body SetPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPlanResponse, error)
 
-	// ListPoolsWithResponse List all pools
+	// ListPoolsWithResponse List pools
+	//
+	// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
-	ListPoolsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
+	ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error)
 
 	// GetPoolWithResponse Get one pool
 	//
@@ -21776,6 +21992,54 @@ func (r GetFailuresResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFailuresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHorizonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Horizon
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHorizonResponse) GetJSON200() *Horizon {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHorizonResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHorizonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHorizonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHorizonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHorizonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -27519,6 +27783,21 @@ func (c *ClientWithResponses) GetFailuresWithResponse(ctx context.Context, param
 	return ParseGetFailuresResponse(rsp)
 }
 
+// GetHorizonWithResponse Tell all pools in a few blocks
+//
+// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /horizon (the `GetHorizon` operationId).
+func (c *ClientWithResponses) GetHorizonWithResponse(ctx context.Context, params *GetHorizonParams, reqEditors ...RequestEditorFn) (*GetHorizonResponse, error) {
+	rsp, err := c.GetHorizon(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHorizonResponse(rsp)
+}
+
 // ListHostsWithResponse List hosts
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28572,13 +28851,15 @@ func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, name stri
 	return ParseSetPlanResponse(rsp)
 }
 
-// ListPoolsWithResponse List all pools
+// ListPoolsWithResponse List pools
+//
+// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
-func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
-	rsp, err := c.ListPools(ctx, reqEditors...)
+func (c *ClientWithResponses) ListPoolsWithResponse(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*ListPoolsResponse, error) {
+	rsp, err := c.ListPools(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -31005,6 +31286,39 @@ func ParseGetFailuresResponse(rsp *http.Response) (*GetFailuresResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Failures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHorizonResponse parses an HTTP response from a GetHorizonWithResponse call
+func ParseGetHorizonResponse(rsp *http.Response) (*GetHorizonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHorizonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Horizon
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -34553,6 +34867,9 @@ type ServerInterface interface {
 	// GetFailures Tell how often drives fail, and how long they live
 	// (GET /failures)
 	GetFailures(ctx *echo.Context, params GetFailuresParams) error
+	// GetHorizon Tell all pools in a few blocks
+	// (GET /horizon)
+	GetHorizon(ctx *echo.Context, params GetHorizonParams) error
 	// ListHosts List hosts
 	// (GET /hosts)
 	ListHosts(ctx *echo.Context) error
@@ -34706,9 +35023,9 @@ type ServerInterface interface {
 	// SetPlan Create or change a self-test plan
 	// (PUT /plans/{name})
 	SetPlan(ctx *echo.Context, name string, params SetPlanParams) error
-	// ListPools List all pools
+	// ListPools List pools
 	// (GET /pools)
-	ListPools(ctx *echo.Context) error
+	ListPools(ctx *echo.Context, params ListPoolsParams) error
 	// GetPool Get one pool
 	// (GET /pools/{pool})
 	GetPool(ctx *echo.Context, pool PoolParam) error
@@ -35943,6 +36260,24 @@ func (w *ServerInterfaceWrapper) GetFailures(ctx *echo.Context) error {
 	return err
 }
 
+// GetHorizon converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHorizon(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHorizonParams
+	// ------------- Optional query parameter "blocks" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "blocks", ctx.QueryParams(), &params.Blocks, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter blocks: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHorizon(ctx, params)
+	return err
+}
+
 // ListHosts converts echo context to params.
 func (w *ServerInterfaceWrapper) ListHosts(ctx *echo.Context) error {
 	var err error
@@ -36843,8 +37178,38 @@ func (w *ServerInterfaceWrapper) SetPlan(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListPools(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPoolsParams
+	// ------------- Optional query parameter "brief" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "brief", ctx.QueryParams(), &params.Brief, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter brief: %s", err))
+	}
+
+	// ------------- Optional query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "place", ctx.QueryParams(), &params.Place, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter place: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListPools(ctx)
+	err = w.Handler.ListPools(ctx, params)
 	return err
 }
 
@@ -38255,6 +38620,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/round", wrapper.GetRound, options.OperationMiddlewares["getRound"]...)
 	router.GET(options.BaseURL+"/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
+	router.GET(options.BaseURL+"/horizon", wrapper.GetHorizon, options.OperationMiddlewares["getHorizon"]...)
 	router.GET(options.BaseURL+"/pools/:pool", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)
 	router.PUT(options.BaseURL+"/pools/:pool/name", wrapper.RenamePool, options.OperationMiddlewares["renamePool"]...)
 	router.POST(options.BaseURL+"/pools/:pool/forget", wrapper.ForgetPool, options.OperationMiddlewares["forgetPool"]...)

@@ -158,7 +158,7 @@ func printNames(ctx context.Context, cmd *cli.Command, kind string) {
 func namesOf(ctx context.Context, s *session, kind string) (out []string) {
 	switch kind {
 	case "pool":
-		all, _ := ask[[]api.Pool](s.client.ListPools(ctx))
+		all, _ := ask[[]api.Pool](s.client.ListPools(ctx, &api.ListPoolsParams{Brief: true}))
 		for _, p := range all {
 			out = append(out, p.Name)
 		}

@@ -109,6 +109,7 @@ func labCommand() *cli.Command {
 				},
 				Action: with(labSpeed),
 			},
+			labLoadCommand(),
 		},
 	}
 }

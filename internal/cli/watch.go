@@ -161,7 +161,7 @@ func (m *watching) look() tea.Cmd {
 		if err != nil {
 			return heard{err: err}
 		}
-		fleet, err := ask[[]api.Pool](m.s.client.ListPools(ctx))
+		fleet, err := ask[[]api.Pool](m.s.client.ListPools(ctx, &api.ListPoolsParams{Brief: true}))
 		return heard{r, fleet, err}
 	}
 }

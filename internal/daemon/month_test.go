@@ -87,7 +87,7 @@ func TestMonth(t *testing.T) {
 				require.NoError(t, r.service.Tick())
 			}
 		}
-		for _, p := range r.service.Views.Pools() {
+		for _, p := range r.service.Views.AllPools() {
 			if p.Recovery.State == api.RecoveryStateRunning {
 				recovering[p.Name] = append(recovering[p.Name], now)
 			}

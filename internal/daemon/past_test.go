@@ -65,7 +65,7 @@ func TestPast(t *testing.T) {
 		"/campaigns",
 		"/plans",
 	}
-	for _, p := range y.r.service.Views.Pools() {
+	for _, p := range y.r.service.Views.AllPools() {
 		paths = append(paths, "/pools/"+p.Name)
 	}
 	type kept struct {

@@ -113,7 +113,7 @@ func (y *yard) pass(d time.Duration) {
 }
 
 func (y *yard) pool(name string) api.Pool {
-	for _, p := range y.r.service.Views.Pools() {
+	for _, p := range y.r.service.Views.AllPools() {
 		if p.Name == name {
 			return p
 		}

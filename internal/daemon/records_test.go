@@ -73,7 +73,7 @@ func TestEarlierRecords(t *testing.T) {
 				if phase := phases[strings.TrimSuffix(filepath.Base(path), ".db.gz")]; phase != "" {
 					require.Equal(t, phase, string(open[0].Phase))
 				}
-				require.NotEmpty(t, s.Views.Pools())
+				require.NotEmpty(t, s.Views.AllPools())
 				require.NoError(t, st.Close())
 			}
 			for table, n := range counts {

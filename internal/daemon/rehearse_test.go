@@ -41,7 +41,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 
 	z := y.rehearse(t, "driftnet") // it is on all hosts, so all pools come along
 	running := 0
-	for _, p := range y.r.service.Views.Pools() {
+	for _, p := range y.r.service.Views.AllPools() {
 		q := z.pool(p.Name)
 		require.Equal(t, p.Margin, q.Margin, p.Name)
 		require.Equal(t, len(p.Groups), len(q.Groups))
@@ -67,7 +67,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, running, 4, "a rebuild, a drain, a scrub or the spare's filling, and one beside")
 	for _, both := range []*yard{y, z} {
-		for _, p := range y.r.service.Views.Pools() {
+		for _, p := range y.r.service.Views.AllPools() {
 			both.rest(p.Name)
 			require.NoError(t, both.fleet.ReadBack(p.Name))
 		}

@@ -175,11 +175,11 @@ func (c stage) written(r *running) error {
 func (c stage) filledUp(r *running) error {
 	b := &store.Batch{}
 	end := time.Now().Add(10 * time.Second)
-	for len(r.service.Views.Pools()) < len(c.fleet.Pools) && time.Now().Before(end) {
+	for len(r.service.Views.AllPools()) < len(c.fleet.Pools) && time.Now().Before(end) {
 		_ = clock.Real{}.Sleep(context.Background(), 100*time.Millisecond) // the first reports are on their way
 	}
 	now := c.fleet.Clock().Now()
-	for n, p := range r.service.Views.Pools() {
+	for n, p := range r.service.Views.AllPools() {
 		grown := float64(p.UsedBytes) * (0.02 + 0.03*float64(n%4))
 		for day := 1; day <= usedFor; day++ {
 			at := now.AddDate(0, 0, -day)

@@ -3,6 +3,7 @@ package httpd
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"lantern/internal/api"
@@ -21,8 +22,21 @@ func (s fleetCalls) GetRound(c *echo.Context) error {
 }
 
 // ListPools lists pools.
-func (s fleetCalls) ListPools(c *echo.Context) error {
-	return c.JSON(http.StatusOK, s.Service.Views.Pools())
+func (s fleetCalls) ListPools(c *echo.Context, p api.ListPoolsParams) error {
+	all, next, err := s.Service.Views.Pools(p)
+	if next != "" {
+		u := *c.Request().URL
+		q := u.Query()
+		q.Set("cursor", next)
+		u.RawQuery = q.Encode()
+		c.Response().Header().Set("Link", "<?"+u.RawQuery+">; rel=\"next\"")
+	}
+	return answer(c, http.StatusOK, all, err)
+}
+
+// GetHorizon tells all pools in a few blocks.
+func (s fleetCalls) GetHorizon(c *echo.Context, p api.GetHorizonParams) error {
+	return c.JSON(http.StatusOK, s.Service.Views.Horizon(min(max(cmp.Or(p.Blocks, 20), 2), 200)))
 }
 
 // GetPool gives one pool.

@@ -182,7 +182,7 @@ func (f *fleetCollector) Collect(to chan<- prometheus.Metric) {
 	g.set("lantern_build_info", "The version that runs, as a label.", 1, "version", f.s.Version)
 	g.drives(f.s.Service.Views.Measures(), f.s.Metrics.Drives)
 	g.hosts(f.s.Service.Views.Hosts())
-	g.pools(f.s.Service.Views.Pools())
+	g.pools(f.s.Service.Views.AllPools())
 	g.work(f.s)
 	g.self(f.s)
 }

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/klauspost/compress/gzhttp"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
@@ -71,7 +72,8 @@ type Server struct {
 	site     http.Handler // all of it
 	tries    tries        // wrong tokens, by address
 	measured *measured
-	turns    sync.Map // of requests with an idempotency key: a channel each, closed when it was answered
+	taking   chan struct{} // a place for each report that is being taken in
+	turns    sync.Map      // of requests with an idempotency key: a channel each, closed when it was answered
 }
 
 // Lab simulates a person's hands in a demo.
@@ -101,12 +103,9 @@ func (s *Server) Handler() http.Handler {
 	e.Pre(s.underRoot)
 	e.HTTPErrorHandler = s.handleError
 	e.Pre(s.headers)
-	s.measured = newMeasured()
+	s.measured, s.taking = newMeasured(), make(chan struct{}, reportsAtOnce)
 	e.Use(s.measure)
 	e.Use(middleware.Recover())
-	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
-		return strings.HasSuffix(c.Request().URL.Path, "/events")
-	}}))
 	e.Use(s.authenticate)
 	api.RegisterHandlersWithBaseURL(e, newCalls(s), base)
 	e.GET("/healthz", s.alive)
@@ -120,8 +119,20 @@ func (s *Server) Handler() http.Handler {
 	e.GET(backPath, s.fromProvider)
 	e.GET("/calendar/:file", s.feed)
 	e.GET("/*", s.console())
-	s.site = e
-	return e
+	s.site = compressed(e)
+	return s.site
+}
+
+// compressed compresses answers of some size, but not streams of events, which are to come at once. A compressor is
+// taken in hand only when the size is reached: most requests of agents have short answers.
+func compressed(next http.Handler) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1024), gzhttp.ContentTypeFilter(func(kind string) bool {
+		return !strings.HasPrefix(kind, "text/event-stream") && gzhttp.DefaultContentTypeFilter(kind)
+	}))
+	if err != nil {
+		panic(err) // the options above are wrong
+	}
+	return wrap(next)
 }
 
 // How long a request may take to arrive, and a stream of lines that is imported.
@@ -129,6 +140,9 @@ const (
 	bodyWithin   = 90 * time.Second
 	streamWithin = time.Hour
 )
+
+// reportsAtOnce is how many reports are read and taken in at once.
+const reportsAtOnce = 8
 
 // headers go with every answer.
 func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {

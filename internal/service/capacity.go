@@ -18,7 +18,7 @@ const forecastFrom = 180 * 24 * time.Hour
 
 // Capacity tells when pools will be full, and about how much more they would hold with more or larger drives.
 func (s *Service) Capacity(asked api.ListCapacityParams) ([]api.PeriodCapacity, error) {
-	pools := s.Views.Pools()
+	pools := s.Views.AllPools()
 	if asked.Pool != "" {
 		one, err := s.Views.Pool(asked.Pool)
 		if err != nil {

@@ -133,7 +133,7 @@ func TestContestedDrive(t *testing.T) {
 				require.Zero(t, m.Value, "what the other host read is not believed")
 			}
 		}
-		p := b.s.Views.Pools()[0]
+		p := b.s.Views.AllPools()[0]
 		require.False(t, p.Margin.Known)
 		require.Contains(t, b.told()[0], "AA001 is reported by fulmar and by petrel at once")
 		w, err := b.s.Swaps.PlanSwap("ida", "BB002")
@@ -146,7 +146,7 @@ func TestContestedDrive(t *testing.T) {
 		b.take(b.next())
 		require.NoError(t, b.s.Tick())
 		require.Equal(t, api.Sound, b.drive("AA001").Verdict)
-		require.True(t, b.s.Views.Pools()[0].Margin.Known)
+		require.True(t, b.s.Views.AllPools()[0].Margin.Known)
 		require.Empty(t, b.told())
 	}
 }
@@ -163,7 +163,7 @@ func TestContestedStays(t *testing.T) {
 		r.Drives[0].Reading = api.Reading{}
 		b.take(r)
 		require.Equal(t, api.Unknown, b.drive("AA001").Verdict)
-		require.False(t, b.s.Views.Pools()[0].Margin.Known)
+		require.False(t, b.s.Views.AllPools()[0].Margin.Known)
 	}
 }
 
@@ -177,26 +177,26 @@ func TestClaimedPool(t *testing.T) {
 	}
 	b.take(b.other([]api.PoolReport{b.pool}))
 	b.take(b.next())
-	require.Equal(t, "can lose 2 more drives", b.s.Views.Pools()[0].Margin.Words, "the same account changes nothing")
+	require.Equal(t, "can lose 2 more drives", b.s.Views.AllPools()[0].Margin.Words, "the same account changes nothing")
 	b.take(b.other([]api.PoolReport{bad}))
 	b.take(b.next())
 	b.take(b.other([]api.PoolReport{bad}))
 	b.take(b.next())
 	require.NoError(t, b.s.Tick())
-	require.False(t, b.s.Views.Pools()[0].Margin.Known)
+	require.False(t, b.s.Views.AllPools()[0].Margin.Known)
 	require.Contains(t, b.told()[0], "plankton is reported by fulmar and by petrel at once")
 	b.take(b.other(nil))
 	b.take(b.next())
 	require.NoError(t, b.s.Tick())
-	require.True(t, b.s.Views.Pools()[0].Margin.Known)
+	require.True(t, b.s.Views.AllPools()[0].Margin.Known)
 
 	b.clock.forward(5 * time.Minute) // fulmar is silent
 	require.NoError(t, b.s.Tick())
 	b.take(b.other([]api.PoolReport{bad}))
-	require.NotEqual(t, "cannot lose another drive", b.s.Views.Pools()[0].Margin.Words)
-	require.Len(t, b.s.Views.Pools()[0].Groups[0].Members, 3, "petrel sees none of its drives")
+	require.NotEqual(t, "cannot lose another drive", b.s.Views.AllPools()[0].Margin.Words)
+	require.Len(t, b.s.Views.AllPools()[0].Groups[0].Members, 3, "petrel sees none of its drives")
 	b.take(b.other([]api.PoolReport{b.pool}, 0, 1, 2))
-	p := b.s.Views.Pools()[0]
+	p := b.s.Views.AllPools()[0]
 	require.True(t, p.Margin.Known, "the shelf was moved to petrel")
 	require.Equal(t, "petrel/front/1", b.drive("AA001").Bay)
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -10,10 +11,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/core/notice"
+	"lantern/internal/service/fleet"
+	"lantern/internal/service/judging"
 )
 
 // TestJudgedAlike: whatever happens, drives of which something changed are judged as if all had been judged again.
 func TestJudgedAlike(t *testing.T) {
+	defer func(n int) { judging.TurnAtLeast = n }(judging.TurnAtLeast)
+	judging.TurnAtLeast = 0
 	for seed := range uint64(10) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		b := newBench(t)
@@ -160,9 +166,20 @@ func TestJudgedAlike(t *testing.T) {
 				}
 				return out
 			}
-			got := shown()
+			told := func(all []notice.Matter) (out []string) {
+				for _, m := range all {
+					out = append(out, fmt.Sprintf("%+v", m))
+				}
+				slices.Sort(out)
+				return out
+			}
+			got, matters := shown(), told(b.s.Judging.AllMatters())
 			b.s.Judging.Forget()
 			require.Equal(t, shown(), got, "seed %d, step %d: %s on %s", seed, step, what, host)
+			require.Equal(t, told(b.s.Judging.DriveMatters(func(*fleet.Drive, fleet.Place) bool { return true })), matters,
+				"seed %d, step %d: %s on %s", seed, step, what, host)
+			all := slices.SortedFunc(maps.Values(b.s.Fleet.Drives), fleet.ByPlace)
+			require.Equal(t, all, b.s.Fleet.ByPlace(), "seed %d, step %d: %s on %s", seed, step, what, host)
 		}
 	}
 }

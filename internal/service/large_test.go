@@ -138,7 +138,7 @@ func BenchmarkLargeFleet(b *testing.B) {
 	})
 	b.Run("pools", func(b *testing.B) {
 		for b.Loop() {
-			s.Views.Pools()
+			s.Views.AllPools()
 		}
 	})
 	b.Run("latest reading of all", func(b *testing.B) {

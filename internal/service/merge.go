@@ -36,7 +36,7 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 	if err != nil {
 		return "", err
 	}
-	old, key := a.Desc.Key(), d.Desc.Key()
+	old, key := a.Key(), d.Key()
 	if old == key {
 		return "", problem.New(422, "bad-name", "Name the identity that is gone, then the one that is there.",
 			"%s and %s are one identity.", from, into)
@@ -77,7 +77,7 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 // busyWith says what is under way with one of two identities.
 func (s *Service) busyWith(a, d *fleet.Drive) error {
 	for _, x := range []*fleet.Drive{a, d} {
-		key := x.Desc.Key()
+		key := x.Key()
 		switch {
 		case s.Fleet.Work.Concerns(key):
 			return problem.New(
@@ -99,7 +99,7 @@ func (s *Service) busyWith(a, d *fleet.Drive) error {
 			)
 		}
 	}
-	if pools := s.Fleet.PoolsWith(a.Desc.Key()); len(pools) > 0 {
+	if pools := s.Fleet.PoolsWith(a.Key()); len(pools) > 0 {
 		return problem.New(409, "is-member", "Wait until its pool names the drive by its new identity.",
 			"%s has a place in %s.", a.Tail(), pools[0].Name)
 	}

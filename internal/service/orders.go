@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
@@ -42,11 +43,18 @@ func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, say
 	}
 }
 
+// longStage is how long a stage may take before that is logged: nobody is served meanwhile.
+const longStage = 250 * time.Millisecond
+
 // guarded runs a stage. A fault in one of them is logged and keeps none of the others from their work.
-func (s *Service) guarded(t *fleet.Tick, stage func(*fleet.Tick)) {
+func (s *Service) guarded(t *fleet.Tick, name string, stage func(*fleet.Tick)) {
+	from := time.Now()
 	defer func() {
 		if p := recover(); p != nil {
-			s.Log.Error("a part of what is due failed", "panic", p, "stack", string(debug.Stack()))
+			s.Log.Error("a part of what is due failed", "part", name, "panic", p, "stack", string(debug.Stack()))
+		}
+		if took := time.Since(from); took > longStage {
+			s.Log.Debug("a part of what is due took long", "part", name, "took", took.Round(time.Millisecond))
 		}
 	}()
 	stage(t)
@@ -62,11 +70,27 @@ func (s *Service) Tick() error {
 	for _, o := range s.Orders.Expired(t.Now) {
 		s.end(t.Batch, o, api.OrderStateExpired, o.Host+" did not answer within the time limit")
 	}
-	for _, stage := range []func(*fleet.Tick){s.Bays.Tick, s.Fleet.Tick, s.Swaps.Tick, s.Stock.Tick,
-		s.Selftests.Tick, s.Progress.Tick, s.Readings.Tick, s.Notices.Tick} {
-		s.guarded(t, stage)
+	for _, stage := range []struct {
+		name string
+		do   func(*fleet.Tick)
+	}{
+		{"bays", s.Bays.Tick}, {"fleet", s.Fleet.Tick}, {"swaps", s.Swaps.Tick}, {"stock", s.Stock.Tick},
+		{"self-tests", s.Selftests.Tick}, {"progress", s.Progress.Tick}, {"readings", s.Readings.Tick},
+		{"notices", s.Notices.Tick},
+	} {
+		s.guarded(t, stage.name, stage.do)
 	}
-	err := s.Commit(t.Batch)
-	s.Notices.Emergency(t.Now)
-	return errors.Join(err, s.Readings.Fold(), s.Readings.Forget(t.Now))
+	var failed []error
+	for _, part := range []struct {
+		name string
+		do   func() error
+	}{
+		{"writing it down", func() error { return s.Commit(t.Batch) }},
+		{"emergency", func() error { s.Notices.Emergency(t.Now); return nil }},
+		{"folding", s.Readings.Fold},
+		{"forgetting", func() error { return s.Readings.Forget(t.Now) }},
+	} {
+		s.guarded(t, part.name, func(*fleet.Tick) { failed = append(failed, part.do()) })
+	}
+	return errors.Join(failed...)
 }

@@ -73,7 +73,7 @@ func (s *Service) period(asked api.GetReportParams) (p period, err error) {
 		pool:  asked.Pool,
 		room:  asked.Room,
 		now:   s.Clock.Now(),
-		fleet: s.Views.Pools(),
+		fleet: s.Views.AllPools(),
 	}
 	if p.to.IsZero() || p.to.After(p.now) {
 		p.to = p.now

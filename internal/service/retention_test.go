@@ -84,5 +84,5 @@ func TestTidy(t *testing.T) {
 	waiting, err := store.All[store.Order](b.store, "id", "")
 	require.NoError(t, err)
 	require.Len(t, waiting, 1, "an order without an outcome is never too old")
-	require.NotEmpty(t, b.s.Views.Pools())
+	require.NotEmpty(t, b.s.Views.AllPools())
 }

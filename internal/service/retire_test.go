@@ -57,7 +57,7 @@ func TestRetire(t *testing.T) {
 		_, known := b.s.Fleet.HostOf(token)
 		require.False(t, known, "its token ended")
 		require.Empty(t, b.s.Views.Hosts())
-		require.Empty(t, b.s.Views.Pools())
+		require.Empty(t, b.s.Views.AllPools())
 		d := b.drive("AA001")
 		require.False(t, d.Present)
 		require.Empty(t, d.Pool)
@@ -74,7 +74,7 @@ func TestRetire(t *testing.T) {
 	b.report()
 	require.True(t, b.drive("AA001").Present)
 	require.Equal(t, "plankton", b.drive("AA001").Pool)
-	require.Len(t, b.s.Views.Pools(), 1)
+	require.Len(t, b.s.Views.AllPools(), 1)
 }
 
 // TestForget: what is gone can be forgotten, what may be there cannot; reported again, it is there again.
@@ -110,7 +110,7 @@ func TestForget(t *testing.T) {
 	r := b.next()
 	r.Pools = []api.PoolReport{}
 	b.take(r)
-	require.Len(t, b.s.Views.Pools(), 1, "it is unknown, not forgotten")
+	require.Len(t, b.s.Views.AllPools(), 1, "it is unknown, not forgotten")
 	b.clock.forward(5 * time.Minute)
 	b.problem(b.s.Fleet.ForgetPool("ida", "plankton", "taken apart"), "host-quiet", "nobody knows")
 	r = b.next()
@@ -119,7 +119,7 @@ func TestForget(t *testing.T) {
 	b.unwritten("a pool is forgotten", func() error { return b.s.Fleet.ForgetPool("ida", "plankton", "taken apart") })
 	require.NoError(t, b.s.Fleet.ForgetPool("ida", "plankton", "taken apart"))
 	for range 2 {
-		require.Empty(t, b.s.Views.Pools())
+		require.Empty(t, b.s.Views.AllPools())
 		require.NoError(t, b.s.Fleet.ForgetDrive("ida", "AA001", "sold"))
 		r = b.next()
 		r.Pools, r.Drives = []api.PoolReport{}, b.drives
@@ -128,7 +128,7 @@ func TestForget(t *testing.T) {
 		b.s.Fleet.GraceUntil = time.Time{}
 		b.drives = append(b.drives, b.disk("AA001", 1))
 		b.report()
-		require.Len(t, b.s.Views.Pools(), 1, "reported again, it is there again")
+		require.Len(t, b.s.Views.AllPools(), 1, "reported again, it is there again")
 		b.drives = b.drives[:len(b.drives)-1]
 		r = b.next()
 		r.Pools, r.Drives = []api.PoolReport{}, b.drives
@@ -219,8 +219,8 @@ func TestRename(t *testing.T) {
 		r := b.next()
 		r.Host = name
 		require.NoError(t, b.s.TakeReport("gannet", r))
-		require.Len(t, b.s.Views.Pools(), 1)
-		require.Equal(t, []string{"gannet"}, b.s.Views.Pools()[0].Hosts)
+		require.Len(t, b.s.Views.AllPools(), 1)
+		require.Equal(t, []string{"gannet"}, b.s.Views.AllPools()[0].Hosts)
 		require.Equal(t, "gannet/front/1", b.drive("AA001").Bay)
 	}
 	_, err = b.s.Fleet.Enrol("ida", "fulmar", false)

@@ -216,7 +216,7 @@ func TestQuietHost(t *testing.T) {
 	require.Equal(t, api.Unknown, d.Verdict)
 	require.Equal(t, "unknown-since", d.Findings[0].Rule)
 	require.Equal(t, last, d.SeenAt)
-	require.True(t, b.s.Views.Pools()[0].Stale)
+	require.True(t, b.s.Views.AllPools()[0].Stale)
 	require.Equal(t, api.HostStateQuiet, b.s.Views.Hosts()[0].State)
 	round := b.s.Views.Round()
 	require.Len(t, round.Lines, 3)

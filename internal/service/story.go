@@ -176,7 +176,7 @@ func (s *Service) aboutHost(t *teller, name string) (title string, err error) {
 		return "", problem.Missing("no-host", "host", name, names)
 	}
 	t.hosts[name] = true
-	for _, p := range s.Views.Pools() {
+	for _, p := range s.Views.AllPools() {
 		if slices.Contains(p.Hosts, name) {
 			t.pool(p)
 		}

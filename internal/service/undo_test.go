@@ -38,7 +38,7 @@ func (b *bench) shown() string {
 		[]any{
 			round,
 			drives,
-			b.s.Views.Pools(),
+			b.s.Views.AllPools(),
 			b.s.Views.Hosts(),
 			recoveries,
 			notices,

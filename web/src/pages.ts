@@ -63,7 +63,10 @@ export const pages: Page[] = [
     name: "Pools",
     detail: "list",
     load: () => import("./pools/list"),
-    queries: { pools: ["host", "drive", "pool", "recovery", "swap", "alarm"] },
+    queries: {
+      pools: ["host", "drive", "pool", "recovery", "swap", "alarm"],
+      horizon: ["host", "drive", "pool", "recovery", "swap", "alarm"],
+    },
   },
   { path: "/pools/:pool", load: () => import("./pools/page"), queries: { whatif: ["pool"] } },
   {

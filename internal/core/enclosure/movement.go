@@ -37,8 +37,8 @@ type Move struct {
 	Says, Do string
 }
 
-// moveFor is how long it is told that a drive moved.
-const moveFor = 3 * 24 * time.Hour
+// MoveFor is how long it is told that a drive moved.
+const MoveFor = 3 * 24 * time.Hour
 
 // Movements says what is odd about where drives are now.
 func Movements(all []Whereabouts, now time.Time) (out []Move) {
@@ -76,11 +76,11 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 		}
 	}
 	for _, w := range all {
-		if done[w.Key] || w.Expected || w.Before == "" || w.Bay == "" || now.Sub(w.Since) > moveFor {
+		if done[w.Key] || w.Expected || w.Before == "" || w.Bay == "" || now.Sub(w.Since) > MoveFor {
 			continue
 		}
 		done[w.Key] = true
-		if other, ok := exchanged(w, in[w.Before]); ok && now.Sub(other.Since) <= moveFor {
+		if other, ok := exchanged(w, in[w.Before]); ok && now.Sub(other.Since) <= MoveFor {
 			done[other.Key] = true
 			out = append(
 				out,

@@ -42,6 +42,12 @@ type Matter struct {
 	Drives   []string // keys
 }
 
+// Same says whether two matters say the same.
+func (m Matter) Same(as Matter) bool {
+	return m.Key == as.Key && m.Kind == as.Kind && m.Severity == as.Severity && m.Says == as.Says && m.Do == as.Do &&
+		m.Host == as.Host && m.Pool == as.Pool && m.Bay == as.Bay && slices.Equal(m.Drives, as.Drives)
+}
+
 // Notice is a matter that people were or are told of.
 type Notice struct {
 	ID string `json:"id"`

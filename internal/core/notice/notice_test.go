@@ -3,6 +3,7 @@ package notice
 import (
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"testing"
 	"time"
 
@@ -203,5 +204,22 @@ func TestWhateverHappens(t *testing.T) {
 			require.LessOrEqual(t, closed[n], 1)
 		}
 		require.Equal(t, len(opened), len(closed)+len(open))
+	}
+}
+
+// TestSame: two matters say the same only if nothing of them differs.
+func TestSame(t *testing.T) {
+	for i := range reflect.TypeFor[Matter]().NumField() {
+		m := Matter{Drives: []string{"a"}}
+		require.True(t, m.Same(Matter{Drives: []string{"a"}}))
+		switch f := reflect.ValueOf(&m).Elem().Field(i); f.Kind() {
+		case reflect.String:
+			f.SetString("x")
+		case reflect.Slice:
+			m.Drives = []string{"b"}
+		default:
+			t.Fatal("a field of a new kind: look whether Same compares it")
+		}
+		require.False(t, m.Same(Matter{Drives: []string{"a"}}), reflect.TypeFor[Matter]().Field(i).Name)
 	}
 }

@@ -238,6 +238,70 @@ type Waiting struct {
 	Blocked string // what keeps it back now, in words; empty when nothing does
 }
 
+// Change is what was planned while the tests before went on: what it is beside what was.
+type Change struct {
+	was, next []Item
+	at        map[itemID]int // where in next
+	put       []int          // in next: those that are new, or others than they were
+	drop      []int          // in was: those that are not planned any more
+}
+
+// Changes finds what is planned otherwise.
+func Changes(was, next []Item) *Change {
+	c := &Change{was: was, next: next, at: make(map[itemID]int, len(next))}
+	for i := range next {
+		c.at[next[i].id()] = i
+	}
+	same := make([]bool, len(next))
+	for i := range was {
+		at, still := c.at[was[i].id()]
+		if !still {
+			c.drop = append(c.drop, i)
+			continue
+		}
+		same[at] = next[at] == was[i]
+	}
+	for i := range next {
+		if !same[i] {
+			c.put = append(c.put, i)
+		}
+	}
+	return c
+}
+
+// Over takes over what was planned: is are those that it was planned from, as they are now. Of one that is not what it
+// was, what became of it stands. put is what is to be kept otherwise than it was, drop what is not planned any more.
+func (c *Change) Over(is []Item) (next []Item, put, drop []*Item) {
+	before := c.was
+	if len(is) != len(before) { // they were made anew: what is planned is compared with what there is
+		c = Changes(is, c.next)
+		before = is
+	}
+	turned, stays := map[int]bool{}, map[int]bool{}
+	for i := range is {
+		if is[i] == before[i] {
+			continue
+		}
+		if at, still := c.at[is[i].id()]; still {
+			c.next[at], turned[at] = is[i], true
+			continue
+		}
+		c.next = append(c.next, is[i]) // it was left out of the plan, and went on all the same
+		stays[i] = true
+	}
+	for _, i := range c.put {
+		if !turned[i] {
+			put = append(put, &c.next[i])
+		}
+	}
+	for _, i := range c.drop {
+		if !stays[i] {
+			drop = append(drop, &is[i])
+		}
+	}
+	return c.next, put, drop
+}
+
 // Turn is what becomes of items now. Those that begin are given back, and running counts them in; those that cannot are
 // held, and say why; those whose period is over are missed. What waited longest goes first, and no more begin at once
 // than the limits say: what a host missed while it was off is so made up one after the other, within the windows.

@@ -165,8 +165,9 @@ func why(k ScopeKind, w Where) string {
 
 // Takes is how long a test is given: the longest of the drive's newest three, if it ran any, and a tenth; else its own
 // estimate, which is for an idle drive, corrected by how others of its model did against theirs, and a quarter; and
-// some minutes until its end is known. It is whole minutes. took is the newest first.
-func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration, others []float64) time.Duration {
+// some minutes until its end is known. It is whole minutes. took is the newest first; others is how many times its own
+// estimate the test of half of the others took at most, 0 where nobody knows.
+func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration, others float64) time.Duration {
 	const known = 5 * time.Minute
 	out := estimate
 	if out <= 0 { // it does not say
@@ -177,9 +178,8 @@ func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration
 	switch {
 	case len(took) > 0:
 		out = slices.Max(took[:min(len(took), 3)]) * 11 / 10
-	case len(others) > 0:
-		sorted := slices.Sorted(slices.Values(others))
-		out = time.Duration(float64(out) * sorted[len(sorted)/2] * 1.25)
+	case others > 0:
+		out = time.Duration(float64(out) * others * 1.25)
 	default:
 		out = out * 5 / 4
 	}
@@ -247,21 +247,22 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 	}
 	// Those that would fit alone are held up by what they share: by that of which they need the most beyond what there
 	// is.
-	for len(fits) > 0 {
-		best, bestNeed, bestHave := narrowest(fits[0].Uses, all, room, spans)
-		c := base
-		c.Of = best
-		rest := fits[:0]
-		for _, j := range fits {
-			if best == "" || slices.Contains(j.Uses, best) {
-				c.Left = append(c.Left, j.Drive)
-			} else {
-				rest = append(rest, j)
-			}
+	using, held := byUse(all), byUse(fits)
+	done := make(map[*Job]bool, len(fits))
+	for _, first := range fits {
+		if done[first] {
+			continue
 		}
-		for _, j := range all {
-			if best == "" || slices.Contains(j.Uses, best) {
-				c.Drives++
+		best, bestNeed, bestHave := narrowest(first.Uses, using, room, spans)
+		c, there, together := base, len(using[best]), held[best]
+		if best == "" {
+			there, together = len(all), fits
+		}
+		c.Of, c.Drives = best, there
+		for _, j := range together {
+			if !done[j] {
+				done[j] = true
+				c.Left = append(c.Left, j.Drive)
 			}
 		}
 		if bestNeed > bestHave {
@@ -282,7 +283,17 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 			)
 		}
 		out = append(out, c)
-		fits = rest
+	}
+	return out
+}
+
+// byUse are jobs by what they use.
+func byUse(jobs []*Job) map[string][]*Job {
+	out := map[string][]*Job{}
+	for _, j := range jobs {
+		for _, use := range j.Uses {
+			out[use] = append(out[use], j)
+		}
 	}
 	return out
 }
@@ -309,13 +320,13 @@ func (c Crowd) tooLong(not []*Job, longest time.Duration, windows bool) Crowd {
 }
 
 // narrowest is what is shared of which most is needed beyond what there is; empty when nothing has a limit.
-func narrowest(uses []string, all []*Job, room Room, spans []Span) (best string, bestNeed, bestHave int) {
+func narrowest(uses []string, using map[string][]*Job, room Room, spans []Span) (best string, bestNeed, bestHave int) {
 	for _, use := range uses {
 		limit := room.Limits[use]
 		if limit == 0 {
 			continue
 		}
-		need, have := nights(all, use, limit, spans)
+		need, have := nights(using[use], limit, spans)
 		if best == "" || need*bestHave > bestNeed*have {
 			best, bestNeed, bestHave = use, need, have
 		}
@@ -323,16 +334,13 @@ func narrowest(uses []string, all []*Job, room Room, spans []Span) (best string,
 	return best, bestNeed, bestHave
 }
 
-// nights is how many windows the jobs that use something need when it is used by so many at once, and how many there
-// are. Time without windows counts in days.
-func nights(all []*Job, use string, limit int, spans []Span) (need, have int) {
+// nights is how many windows the jobs need that use one thing, so many at once, and how many there are. Time without
+// windows counts in days.
+func nights(all []*Job, limit int, spans []Span) (need, have int) {
 	var takes time.Duration
-	n := 0
+	n := len(all)
 	for _, j := range all {
-		if slices.Contains(j.Uses, use) {
-			n++
-			takes = max(takes, j.Takes)
-		}
+		takes = max(takes, j.Takes)
 	}
 	var slots, total int
 	for _, s := range spans {

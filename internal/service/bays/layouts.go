@@ -156,7 +156,7 @@ func (s *State) replace(b *store.Batch, name string) {
 			d.Stay(name, section, bay, now)
 		}
 		d.Section, d.Bay, d.How = section, bay, how
-		d.Version++
+		d.Touch()
 		b.Put(d.Row())
 	}
 	s.Changed()
@@ -230,13 +230,13 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 		enclosure.Spot{
 			Section: a.Section,
 			Number:  a.Number,
-			Drive:   d.Desc.Key(),
+			Drive:   d.Key(),
 			Port:    s.fleet.Port(d),
 			By:      by,
 			At:      s.Clock.Now(),
 		},
 	)
 	s.replace(b, a.Host)
-	s.AddEvent(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s saw %s in bay %s", by, d.Tail(), a))
+	s.AddEvent(b, api.EventKindDrive, d.Key(), fmt.Sprintf("%s saw %s in bay %s", by, d.Tail(), a))
 	return s.Commit(b)
 }

@@ -109,7 +109,7 @@ const busyForRhythm = 0.3
 // lastOfBusy says whether a drive is among the last good members of a group in a busy pool: it is not read for a
 // rhythm.
 func (s *State) lastOfBusy(d *fleet.Drive) bool {
-	at, ok := s.judging.Places()[d.Desc.Key()]
+	at, ok := s.judging.Places()[d.Key()]
 	if !ok {
 		return false
 	}
@@ -149,7 +149,7 @@ func (s *State) light(
 	now := s.Clock.Now()
 	var l *Light
 	for _, x := range s.LightByID {
-		if (x.Bay == a.String() && x.Bay != "" || d != nil && x.Drive == d.Desc.Key()) &&
+		if (x.Bay == a.String() && x.Bay != "" || d != nil && x.Drive == d.Key()) &&
 			x.State != api.LightStateGoing {
 			l = x
 		}
@@ -173,7 +173,7 @@ func (s *State) light(
 	}
 	what := "bay " + l.Bay
 	if d != nil {
-		l.Drive, l.Tail = d.Desc.Key(), d.Tail()
+		l.Drive, l.Tail = d.Key(), d.Tail()
 		if d.Present {
 			o.Drive = wire.Identity(d.Desc.Identity)
 		}

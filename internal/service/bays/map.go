@@ -61,7 +61,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 					b.Lit = b.Lit || until.State == api.LightStateLit
 				}
 				if d := here[enclosure.Address{Host: name, Section: r.Name, Number: n}]; d != nil {
-					s.occupied(&b, d, verdicts[d.Desc.Key()])
+					s.occupied(&b, d, verdicts[d.Key()])
 				}
 				b.Unknown = b.Drive == "" && loose && !v.Told
 				v.Bays = append(v.Bays, b)
@@ -74,7 +74,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 
 // occupied fills in the drive of a bay.
 func (s *State) occupied(b *api.Bay, d *fleet.Drive, j judging.Judged) {
-	key := d.Desc.Key()
+	key := d.Key()
 	b.How = api.BayHow(d.How)
 	for name, to := range map[drive.MetricName]*float64{"temperature_celsius": &b.TemperatureCelsius,
 		"power_on_hours": &b.PowerOnHours, "read_latency_seconds": &b.LatencySeconds} {

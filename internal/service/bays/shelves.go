@@ -2,8 +2,10 @@ package bays
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
+	"lantern/internal/api"
 	"lantern/internal/core/enclosure"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
@@ -15,12 +17,7 @@ const strangerFor = 2 * time.Minute
 // Shelves are parts of enclosures that are not well, and bays in which they believe something to be that does not
 // answer.
 func (s *State) Shelves(now time.Time) (out []notice.Matter) {
-	answering := map[string]bool{}
-	for _, d := range s.fleet.Drives {
-		if d.Present {
-			answering[d.BayName()] = true
-		}
-	}
+	onHost := s.fleet.ByHost()
 	silent := map[string]time.Time{}
 	for _, h := range s.fleet.Hosts {
 		if s.fleet.Late(h, now) {
@@ -44,6 +41,14 @@ func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 						"fall back on."
 				}
 				out = append(out, m)
+			}
+			answering := map[string]bool{}
+			if slices.ContainsFunc(e.Sections, func(x api.SectionReport) bool { return len(x.Occupied) > 0 }) {
+				for _, d := range onHost(h.Name) {
+					if d.Present {
+						answering[d.BayName()] = true
+					}
+				}
 			}
 			for _, sec := range e.Sections {
 				for _, n := range sec.Occupied {

@@ -176,7 +176,7 @@ func (s *State) beginSurvey(
 	var drives []*fleet.Drive
 	for _, d := range s.fleet.Drives {
 		if d.Host == name && d.Present && d.How != enclosure.Told {
-			w.Tail[d.Desc.Key()] = d.Tail()
+			w.Tail[d.Key()] = d.Tail()
 			if all || d.How != enclosure.Confirmed {
 				drives = append(drives, d)
 			}
@@ -199,7 +199,7 @@ func (s *State) beginSurvey(
 		)
 	})
 	for _, d := range drives {
-		w.Todo = append(w.Todo, d.Desc.Key())
+		w.Todo = append(w.Todo, d.Key())
 	}
 	s.AddEvent(b, api.EventKindHost, name, fmt.Sprintf("%s started a survey of the drives of %s", by, name))
 	return w, nil

@@ -69,7 +69,7 @@ func (s *State) TakeDrives(c *Change) {
 		}
 		x.Drive, x.SeenBefore = d, d.SeenAt
 		x.Dropped = c.Live && s.dropped(c, d, r)
-		d.Version++
+		d.Touch()
 		if c.Report.At.Before(d.FirstAt) {
 			d.FirstAt, x.Keep = c.Report.At, true
 		}
@@ -116,7 +116,7 @@ func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.Dri
 // dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a
 // swap waits for a drive to be pulled, hands are at work on that host.
 func (s *State) dropped(c *Change, d *Drive, r api.DriveReport) bool {
-	section, bay, _ := s.Placed(c.Host.Name, r, d.Desc.Key())
+	section, bay, _ := s.Placed(c.Host.Name, r, d.Key())
 	if d.Present || d.SeenAt.IsZero() || d.Host != c.Host.Name || d.Section != section || d.Bay != bay ||
 		c.Report.At.Sub(d.SeenAt) > dropFor {
 		return false
@@ -163,7 +163,7 @@ func (s *State) TakeHost(c *Change) {
 	for _, key := range c.Gone {
 		if d := s.Drives[key]; d != nil && d.Host == h.Name {
 			d.Present, d.Busy = false, 0
-			d.Version++
+			d.Touch()
 			c.Batch.Put(d.Row())
 			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s left %s", d.Tail(), PlaceWords(d)))
 		}

@@ -3,6 +3,7 @@ package fleet
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"maps"
 	"math"
 	"slices"
@@ -81,17 +82,18 @@ func (s disputes) sift(c *Change) {
 		}
 		if d.Claims[from] == nil {
 			d.Claims[from] = &Claim{Host: from, Since: at}
+			s.index.claimed[key] = true
 			s.AddEvent(c.Batch, api.EventKindDrive, key, fmt.Sprintf("%s reports %s as well, which %s reports", from,
 				d.Tail(), d.Host))
 		}
 		d.Claims[from].take(at, r)
-		d.Version++
+		d.Touch()
 	}
 	c.Report.Drives = keep
 	for _, d := range s.claimedBy(from) {
 		if d.Claims[from].At.Before(at) {
 			delete(d.Claims, from) // it does not say so any more
-			d.Version++
+			d.Touch()
 		}
 	}
 	s.siftPools(c, own)
@@ -100,7 +102,7 @@ func (s disputes) sift(c *Change) {
 // usesIt says whether a drive that two hosts see belongs to the one that reports now: it has the drive in a pool, the
 // other has not, and both mean the same drive.
 func (s disputes) usesIt(c *Change, d *Drive, r api.DriveReport) bool {
-	key := d.Desc.Key()
+	key := d.Key()
 	x := Claim{}
 	if was := d.Claims[c.Host.Name]; was != nil {
 		x = *was
@@ -254,12 +256,26 @@ func (d *Drive) hold(host string, at time.Time) {
 }
 
 func (s disputes) claimedBy(host string) (out []*Drive) {
-	for _, d := range s.Drives {
+	for d := range s.withClaims() {
 		if d.Claims[host] != nil {
 			out = append(out, d)
 		}
 	}
 	return out
+}
+
+// withClaims are the drives of which another host than theirs speaks, by key.
+func (s *State) withClaims() iter.Seq2[*Drive, string] {
+	return func(yield func(*Drive, string) bool) {
+		for key := range s.index.claimed {
+			d := s.Drives[key]
+			if d == nil || len(d.Claims) == 0 {
+				delete(s.index.claimed, key)
+			} else if !yield(d, key) {
+				return
+			}
+		}
+	}
 }
 
 // claims are those that stand: the claiming host reports, and its newest report has it.
@@ -328,7 +344,7 @@ func (s disputes) adopt(c *Change, keys []string) {
 		delete(d.Claims, x.Host)
 		h := s.Hosts[x.Host]
 		s.takeFacts(&Change{Batch: c.Batch, Host: h, Live: true, Report: api.Report{At: c.Report.At}}, d, desc, x.Says)
-		d.Version++
+		d.Touch()
 		h.LastReport.Drives = append(slices.Clone(h.LastReport.Drives), withoutReadings(api.Report{
 			Drives: []api.DriveReport{x.Says}}).Drives...)
 		c.Batch.Put(d.Row())
@@ -397,8 +413,14 @@ func some(slots []string) string {
 
 // takeClaims is a stage: what a report changed about claims reaches the pools.
 func (s disputes) takeClaims(c *Change) {
+	of := map[*Pool]bool{} // with a drive that is claimed
+	for _, key := range s.withClaims() {
+		for _, p := range s.index.pools[key] {
+			of[p] = true
+		}
+	}
 	for _, p := range s.Pools {
-		if len(p.Claims) == 0 && p.Clash == "" && !s.anyClaimed(p) {
+		if len(p.Claims) == 0 && p.Clash == "" && !of[p] {
 			continue
 		}
 		if clash := s.poolClash(p); clash != p.Clash {
@@ -407,7 +429,7 @@ func (s disputes) takeClaims(c *Change) {
 			s.Changed()
 			for key := range p.drives {
 				if d := s.Drives[key]; d != nil {
-					d.Version++
+					d.Touch()
 				}
 			}
 			if clash != "" {
@@ -417,21 +439,9 @@ func (s disputes) takeClaims(c *Change) {
 	}
 }
 
-func (s disputes) anyClaimed(p *Pool) bool {
-	for key := range p.drives {
-		if d := s.Drives[key]; d != nil && len(d.Claims) > 0 {
-			return true
-		}
-	}
-	return false
-}
-
 // ClaimMatters are what is to be told of drives that are contested.
 func (s *State) ClaimMatters() (out []notice.Matter) {
-	for key, d := range s.Drives {
-		if len(d.Claims) == 0 {
-			continue
-		}
+	for d, key := range s.withClaims() {
 		if why := s.Contested(d); why != "" {
 			out = append(
 				out,

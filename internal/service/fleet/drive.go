@@ -48,12 +48,16 @@ func Counts(d *Drive) accept.Counts {
 
 // ByPlace puts drives in order of their bays.
 func ByPlace(a, b *Drive) int {
-	return cmp.Or(
-		cmp.Compare(a.Host, b.Host),
-		cmp.Compare(a.Section, b.Section),
-		cmp.Compare(a.Bay, b.Bay),
-		cmp.Compare(a.Desc.Key(), b.Desc.Key()),
-	)
+	if c := cmp.Compare(a.Host, b.Host); c != 0 {
+		return c
+	}
+	if c := cmp.Compare(a.Section, b.Section); c != 0 {
+		return c
+	}
+	if c := cmp.Compare(a.Bay, b.Bay); c != 0 {
+		return c
+	}
+	return cmp.Compare(a.Key(), b.Key())
 }
 
 // Matches says whether any of what people know of a drive holds q.
@@ -113,8 +117,13 @@ func TestHours(logged int, now float64) float64 {
 // Drive is one drive as it is remembered.
 type Drive struct {
 	Facts
+	// key and index are set when it becomes known: Key is asked for all the time. version changes with everything that
+	// a finding can depend on; changed is true from then until that was looked at.
+	key     string
+	index   *index
+	version int
+	changed bool
 	Record  history.Record
-	Version int // changes with everything that a finding can depend on
 	Loose   int // readings that were not folded yet
 	Thinned time.Time
 	// standing is what was found and not cleared yet; standingKept is when it was written down.
@@ -173,8 +182,28 @@ type Facts struct {
 	Life map[drive.MetricName]history.Life `json:"life"`
 }
 
+// Version changes with everything that a finding can depend on.
+func (d *Drive) Version() int { return d.version }
+
+// Touch notes that something changed on which a finding can depend.
+func (d *Drive) Touch() {
+	d.version++
+	if !d.changed && d.index != nil {
+		d.changed = true
+		d.index.changed = append(d.index.changed, d)
+	}
+}
+
+// Key is its identity's key.
+func (d *Drive) Key() string {
+	if d.key != "" {
+		return d.key
+	}
+	return d.Desc.Key()
+}
+
 func (d *Drive) Row() *store.Drive {
-	return &store.Drive{Key: d.Desc.Key(), Doc: ledger.Document(d.Facts)}
+	return &store.Drive{Key: d.Key(), Doc: ledger.Document(d.Facts)}
 }
 
 func (d *Drive) Tail() string { return d.Desc.Tail() }

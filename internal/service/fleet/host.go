@@ -1,7 +1,6 @@
 package fleet
 
 import (
-	"crypto/subtle"
 	"encoding/json"
 	"fmt"
 	"regexp"
@@ -19,19 +18,6 @@ func (s *State) RoomOf(name string) string {
 		return h.Room
 	}
 	return ""
-}
-
-// HostOf says which host's token it is.
-func (s *Service) HostOf(token string) (string, bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	h := secret.Hash(token)
-	for _, x := range s.Hosts {
-		if subtle.ConstantTimeCompare(x.TokenHash, h) == 1 {
-			return x.Name, true
-		}
-	}
-	return "", false
 }
 
 var hostName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)

@@ -83,7 +83,7 @@ func (s *State) Section(host, name string) (enclosure.Section, bool) {
 func (s *State) Port(d *Drive) string {
 	if h := s.Hosts[d.Host]; h != nil {
 		for _, r := range h.LastReport.Drives {
-			if wire.ToIdentity(r.Identity).Key() == d.Desc.Key() {
+			if wire.ToIdentity(r.Identity).Key() == d.Key() {
 				return r.Port
 			}
 		}

@@ -80,7 +80,7 @@ func (d *Drive) Merged(from *Drive) Facts {
 // Unlist takes a drive out of memory before the batch is written that drops it, so that nothing else in the batch puts
 // it back; back lists it again.
 func Unlist(s *State, d *Drive) (back func()) {
-	key := d.Desc.Key()
+	key := d.Key()
 	unknow(s, key, d)
 	return func() {
 		s.Know(key, d)

@@ -46,7 +46,10 @@ func (s *State) BadLink(key string, d *Drive, bay string) {
 
 // Know puts a drive among those that are remembered.
 func (s *State) Know(key string, d *Drive) {
+	d.key, d.index = key, &s.index
+	d.Touch()
 	s.Drives[key] = d
+	s.index.version++
 	s.Batches[Batch(d)] = append(s.Batches[Batch(d)], key)
 }
 
@@ -90,7 +93,7 @@ func (at Place) WorseThan(o Place, margins map[string]int) bool {
 
 // Where is what a drive shares with others.
 func (s *State) Where(d *Drive, at Place) selftest.Where {
-	w := selftest.Where{Drive: d.Desc.Key(), Host: d.Host}
+	w := selftest.Where{Drive: d.Key(), Host: d.Host}
 	if at.Pool != nil {
 		w.Pool, w.PoolName, w.Group = at.Pool.ID, at.Pool.Name, at.Group
 		if s.twins()[w.PoolName] { // pools of one name are distinguished by id

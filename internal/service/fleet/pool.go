@@ -88,10 +88,10 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	s.drop(p.Id)
 	s.Pools[p.Id] = next
 	for key := range next.drives {
-		if s.inPools[key] == nil {
-			s.inPools[key] = map[string]*Pool{}
+		if s.index.pools[key] == nil {
+			s.index.pools[key] = map[string]*Pool{}
 		}
-		s.inPools[key][p.Id] = next
+		s.index.pools[key][p.Id] = next
 	}
 }
 
@@ -109,7 +109,7 @@ func runningOf(all []api.RecoveryReport) (ids []string) {
 func (s *State) drop(id string) {
 	if p := s.Pools[id]; p != nil {
 		for key := range p.drives {
-			delete(s.inPools[key], id)
+			delete(s.index.pools[key], id)
 		}
 		delete(s.Pools, id)
 	}
@@ -133,7 +133,7 @@ func (s *State) SortedPools() []*Pool { return s.PoolsWith("") }
 // PoolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is
 // empty.
 func (s *State) PoolsWith(key string) (out []*Pool) {
-	of := s.inPools[key]
+	of := s.index.pools[key]
 	if key == "" {
 		of = s.Pools
 	}
@@ -181,12 +181,52 @@ func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 	return p.kept.margin, p.kept.known
 }
 
+// FullMargin is a pool's margin when nothing is lost.
+func (s *State) FullMargin(p *Pool) int {
+	work := func() pool.Margin {
+		whole := p.Whole()
+		full, _ := whole.DriveMargin(func(id string) *pool.Pool {
+			if q := s.Below(id); q != nil {
+				w := q.Whole()
+				return &w
+			}
+			return nil
+		})
+		return full
+	}
+	if p.kept.layered {
+		return int(work())
+	}
+	if !p.kept.whole {
+		p.kept.full, p.kept.whole = work(), true
+	}
+	return int(p.kept.full)
+}
+
+// LimitedBy is what keeps a pool's margin down.
+func (s *State) LimitedBy(p *Pool) string {
+	work := func() string {
+		q := p.Through(s.Below)
+		return q.LimitedBy()
+	}
+	if p.kept.layered {
+		return work()
+	}
+	if !p.kept.limits {
+		p.kept.limitedBy, p.kept.limits = work(), true
+	}
+	return p.kept.limitedBy
+}
+
 // kept is what was worked out of a pool: it stands as long as the pool is as it is. Of one with members that are pools
 // themselves, nothing is kept.
 type kept struct {
 	layered, made, known bool
 	margin               pool.Margin
 	without              map[string]without
+	whole, limits        bool // that is known
+	full                 pool.Margin
+	limitedBy            string
 }
 
 // Layered says whether the pool is on other pools.

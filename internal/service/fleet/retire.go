@@ -74,7 +74,7 @@ func (s *Service) RetireHost(by, name, reason string) error {
 			gone = append(gone, d)
 			facts := d.Facts
 			facts.Present = false
-			b.Put(&store.Drive{Key: d.Desc.Key(), Doc: ledger.Document(facts)})
+			b.Put(&store.Drive{Key: d.Key(), Doc: ledger.Document(facts)})
 		}
 	}
 	pools := poolsOf(s.State, name)
@@ -86,7 +86,7 @@ func (s *Service) RetireHost(by, name, reason string) error {
 	}
 	for _, d := range gone {
 		d.Present = false
-		d.Version++
+		d.Touch()
 	}
 	for _, p := range pools {
 		s.drop(p.ID)
@@ -160,7 +160,7 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 	if err != nil {
 		return err
 	}
-	key := d.Desc.Key()
+	key := d.Key()
 	switch pools := s.PoolsWith(key); {
 	case d.Present:
 		return problem.New(
@@ -204,6 +204,7 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 // unknow takes a drive out of memory. All others are judged again: some were judged beside it.
 func unknow(s *State, key string, d *Drive) {
 	delete(s.Drives, key)
+	s.index.version++
 	of := Batch(d)
 	s.Batches[of] = slices.DeleteFunc(s.Batches[of], func(k string) bool { return k == key })
 	for _, bay := range d.BadLinks {
@@ -272,7 +273,7 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 	// written.
 	for key, f := range facts {
 		s.Drives[key].Facts = f
-		s.Drives[key].Version++
+		s.Drives[key].Touch()
 	}
 	for _, l := range layouts {
 		b.Drop(&store.Layout{Host: from, Name: l.Name})

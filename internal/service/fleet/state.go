@@ -27,10 +27,10 @@ type State struct {
 	// with what it gives.
 	Bought func(d *Drive) []string
 
-	Hosts   map[string]*Host
-	Drives  map[string]*Drive
-	Pools   map[string]*Pool
-	inPools map[string]map[string]*Pool // by drive and id
+	Hosts  map[string]*Host
+	Drives map[string]*Drive
+	Pools  map[string]*Pool
+	index  index
 	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose
 	// link was bad, by bay.
 	Batches  map[string][]string
@@ -48,7 +48,7 @@ type State struct {
 
 // New makes a State in which nothing is known yet.
 func New(l *ledger.Ledger) *State {
-	return &State{Ledger: l, Bought: func(*Drive) []string { return nil }}
+	return &State{Ledger: l, index: newIndex(), Bought: func(*Drive) []string { return nil }}
 }
 
 // Service is what others call at any time: its methods take the lock.
@@ -69,6 +69,7 @@ const (
 
 // LoadDrives makes the drives from what is in the store.
 func (s *State) LoadDrives() error {
+	s.index.version++
 	s.Drives, s.Batches, s.BadLinks = map[string]*Drive{}, map[string][]string{}, map[string]map[string]string{}
 	drives, err := store.All[store.Drive](s.Store, "key", "")
 	if err != nil {
@@ -95,7 +96,7 @@ func (s *State) LoadHosts() error {
 	if err := s.loadNames(); err != nil {
 		return err
 	}
-	s.Hosts, s.Pools, s.inPools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
+	s.Hosts, s.Pools, s.index.pools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {
 		return err

@@ -44,7 +44,7 @@ func (s *State) drive(key string) error {
 		return fmt.Errorf("facts of drive %s: %w", key, err)
 	}
 	d.Facts = facts
-	d.Version++
+	d.Touch()
 	return nil
 }
 

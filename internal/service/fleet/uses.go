@@ -70,11 +70,11 @@ func (s *State) Member(key string) (p *Pool, m pool.Member, group string) {
 // Unaccounted are the uses of a drive that no pool accounts for. What only is on a whole drive belongs to the pool
 // that has the whole drive as a member, whoever reports it.
 func (s *State) Unaccounted(d *Drive) (out []api.Use) {
-	all := s.Seats(d.Desc.Key())
+	all := s.Seats(d.Key())
 	whole := slices.ContainsFunc(all, func(x Seat) bool { return x.Member.Partition == 0 && len(x.Member.Layers) == 0 })
 	for _, u := range d.Uses {
 		switch p := s.Pools[u.Pool]; {
-		case u.Pool != "" && p != nil && slices.Contains(p.Drives(s.Below), d.Desc.Key()):
+		case u.Pool != "" && p != nil && slices.Contains(p.Drives(s.Below), d.Key()):
 		case !u.Active && len(u.Chain) == 0 && (whole || u.Kind == drive.TestPattern):
 		default:
 			out = append(out, u)
@@ -90,7 +90,7 @@ func (s *State) NotFree(d *Drive) (why, do string) {
 	h := s.Hosts[d.Host]
 	uses := s.Unaccounted(d)
 	active := slices.DeleteFunc(slices.Clone(uses), func(u api.Use) bool { return !u.Active })
-	switch p, _, _ := s.Member(d.Desc.Key()); {
+	switch p, _, _ := s.Member(d.Key()); {
 	case p != nil:
 		return "it is a member of " + p.Name, "Swap it out first."
 	case !d.Present:
@@ -137,7 +137,7 @@ func (s *State) ViewUses(d *Drive) (out []api.Use) {
 		if p := s.Pools[u.Pool]; p != nil {
 			u.PoolName = p.Name
 		} else if !slices.ContainsFunc(loose, func(x api.Use) bool { return x.Says == u.Says }) {
-			if p, _, _ := s.Member(d.Desc.Key()); p != nil {
+			if p, _, _ := s.Member(d.Key()); p != nil {
 				u.Pool, u.PoolName = p.ID, p.Name
 			}
 		}

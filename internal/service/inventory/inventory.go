@@ -174,7 +174,7 @@ func (s *State) view(i *inventory.Item, drives []*fleet.Drive) api.InventoryItem
 		v.Says = fmt.Sprintf("%d drives have this serial: what is written here is of one of them", len(drives))
 	}
 	for _, d := range drives {
-		k := d.Desc.Key()
+		k := d.Key()
 		if v.Drive != "" && !d.Present {
 			continue
 		}
@@ -300,7 +300,7 @@ func (s *State) change(
 	}
 	subject := key(serial)
 	for _, d := range s.drives()[key(serial)] {
-		subject = d.Desc.Key()
+		subject = d.Key()
 	}
 	var set []string
 	for _, c := range changes {

@@ -85,10 +85,10 @@ func (s *State) Bought(d *fleet.Drive) (out []string) {
 			}
 		}
 	}
-	own := d.Desc.Key()
+	own := d.Key()
 	for _, serial := range s.batches[strings.ToUpper(i.Batch)] {
 		for _, x := range s.drives()[serial] {
-			if k := x.Desc.Key(); k != own {
+			if k := x.Key(); k != own {
 				out = append(out, k)
 			}
 		}

@@ -16,7 +16,7 @@ import (
 // those whose turn it is.
 func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (look, moved, aged map[string]bool) {
 	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
-	came := s.lookAtDrives(j, look, moved)
+	came := s.lookAtDrives(j, elapsed, look, moved)
 	s.lookAtPools(j, look, moved)
 	for key := range came {
 		for _, peer := range j.places[key].Peers {
@@ -44,7 +44,6 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 		}
 	}
 	j.shifts = maps.Clone(s.Shifts)
-	s.takeTurns(j, elapsed, look)
 	for _, keys := range []map[string]bool{look, moved, aged} {
 		for key := range keys {
 			if s.fleet.Drives[key] == nil {
@@ -55,51 +54,64 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 	return look, moved, aged
 }
 
-// lookAtDrives finds the drives of which something was reported, and those that are new, which have moved as well.
-func (s *State) lookAtDrives(j *judgement, look, moved map[string]bool) (came map[string]bool) {
+// lookAtDrives finds the drives of which something was reported, and those that are new, which have moved as well;
+// those that do not answer; and some whose turn it is.
+func (s *State) lookAtDrives(
+	j *judgement,
+	elapsed time.Duration,
+	look, moved map[string]bool,
+) (came map[string]bool) {
 	came = map[string]bool{}
-	for i := range j.seen {
-		x := &j.seen[i]
-		if x.version != x.drive.Version || x.absent || !x.drive.Present {
-			look[x.key] = true
-			if x.version != x.drive.Version {
-				came[x.key] = true
-			}
-			x.version, x.absent = x.drive.Version, !x.drive.Present
+	see := func(d *fleet.Drive) {
+		key := d.Key()
+		look[key] = true
+		was, known := j.seen[key]
+		if known && was.drive == d && was.version == d.Version() {
+			return
+		}
+		came[key] = true
+		if !known {
+			moved[key] = true
+		}
+		j.seen[key] = seenDrive{d, d.Version()}
+		if j.absent[key] = true; d.Present {
+			delete(j.absent, key)
 		}
 	}
-	if len(j.seen) == len(s.fleet.Drives) {
-		return came
+	changed := s.fleet.TakeChanged()
+	if len(j.seen) == 0 { // nothing was judged yet
+		for _, d := range s.fleet.Drives {
+			see(d)
+		}
 	}
-	known := make(map[string]bool, len(j.seen))
-	for _, x := range j.seen {
-		known[x.key] = true
+	for _, d := range changed {
+		if s.fleet.Drives[d.Key()] == d {
+			see(d)
+		}
 	}
-	for key, d := range s.fleet.Drives {
-		if !known[key] {
-			j.seen = append(j.seen, seenDrive{key, d, d.Version, !d.Present})
-			look[key], came[key], moved[key] = true, true, true
+	for key := range j.absent {
+		look[key] = true
+	}
+	for _, key := range s.turns(j, elapsed) {
+		if d := s.fleet.Drives[key]; d != nil {
+			see(d)
 		}
 	}
 	return came
 }
 
-// takeTurns adds some of the drives of which nothing changed, so many that each has its turn within wholeFor.
-func (s *State) takeTurns(j *judgement, elapsed time.Duration, look map[string]bool) {
+// turns are some of the drives of which nothing changed, so many that each has its turn within wholeFor.
+func (s *State) turns(j *judgement, elapsed time.Duration) (keys []string) {
 	if len(j.turn) == 0 {
-		for _, x := range j.seen {
-			j.turn = append(j.turn, x.key)
-		}
+		j.turn = slices.AppendSeq(make([]string, 0, len(j.seen)), maps.Keys(j.seen))
 	}
 	share := min(1, float64(elapsed)/float64(s.Clock.AtLeast(wholeFor, 10*time.Second)))
-	n := min(len(j.turn), turnAtLeast+int(share*float64(len(j.seen))))
+	n := min(len(j.turn), TurnAtLeast+int(share*float64(len(j.seen))))
 	if share == 1 {
 		n = len(j.turn)
 	}
-	for _, key := range j.turn[:n] {
-		look[key] = true
-	}
-	j.turn = j.turn[n:]
+	keys, j.turn = j.turn[:n], j.turn[n:]
+	return keys
 }
 
 // lookAtPools finds the pools that were reported again, or are not there any more, and makes the places of their drives

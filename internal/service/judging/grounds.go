@@ -68,17 +68,17 @@ func (s *State) BatchOf(d *fleet.Drive) []string {
 }
 
 func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
-	at := j.places[d.Desc.Key()]
+	at := j.places[d.Key()]
 	filling := false
 	at.Every(func(x fleet.Place) { filling = filling || x.Filling })
 	g := grounds{
-		version: d.Version,
+		version: d.Version(),
 		state:   at.Member.State,
 		filling: filling,
-		asked:   !d.Present && s.fleet.Work.AskedOut(d.Desc.Key(), now),
+		asked:   !d.Present && s.fleet.Work.AskedOut(d.Key(), now),
 		limits:  s.limitsOf(d, at),
 		own:     s.ownVersion,
-		shift:   s.Shifts[d.Desc.Key()],
+		shift:   s.Shifts[d.Key()],
 	}
 	if h := s.fleet.Hosts[d.Host]; h == nil || s.fleet.Late(h, now) {
 		g.late = true
@@ -102,7 +102,7 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
 		}
 		var mates []string
 		for key, tail := range s.fleet.BadLinks[d.BayName()] {
-			if key != d.Desc.Key() {
+			if key != d.Key() {
 				mates = append(mates, tail)
 			}
 		}

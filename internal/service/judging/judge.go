@@ -23,7 +23,8 @@ type judgement struct {
 	late     map[string]bool     // by host
 	scrubs   map[string]time.Time
 	shifts   map[string]health.Shift
-	seen     []seenDrive // all drives
+	seen     map[string]seenDrive // all drives
+	absent   map[string]bool      // those that do not answer
 	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each
 	// drive, by their keys: those made together with it, and those that ran as long.
 	bad          map[string]failed
@@ -33,10 +34,8 @@ type judgement struct {
 
 // seenDrive is a drive as it was when it was looked at. Drives are forgotten with the whole judgement only.
 type seenDrive struct {
-	key     string
 	drive   *fleet.Drive
 	version int
-	absent  bool
 }
 
 // seenPool is a pool as it was when it was looked at, with the places in it by drive.
@@ -76,9 +75,11 @@ const (
 	// wholeFor is within what time every drive is looked at, whether something changed of it or not: findings clear by
 	// time alone.
 	wholeFor = 2 * time.Minute
-	// turnAtLeast is how many drives are looked at each time because it is their turn.
-	turnAtLeast = 64
 )
+
+// TurnAtLeast is how many drives are looked at each time because it is their turn. Tests set it to none: what changed
+// has to be found without.
+var TurnAtLeast = 64
 
 // Judge gives the verdicts of all drives. Only those are judged again of which something changed, and some whose turn
 // it is; after a while without a look, or when rules have changed, all are.
@@ -133,6 +134,8 @@ func (s *State) nothing(now time.Time) *judgement {
 		ownVersion: s.ownVersion,
 		badLinks:   s.fleet.BadLinksVersion,
 		of:         map[string]Judged{},
+		seen:       map[string]seenDrive{},
+		absent:     map[string]bool{},
 		places:     map[string]fleet.Place{},
 		pools:      map[string]seenPool{},
 		sections:   map[string]*section{},

@@ -96,7 +96,7 @@ func (s *State) ownHits(d *fleet.Drive, at fleet.Place) (out []health.Hit) {
 	for _, r := range s.own {
 		holds, err := r.program.Holds(d.Record, d.SeenAt, ownFacts(d, at))
 		if err != nil {
-			s.Log.Debug("a rule cannot be worked out", "rule", r.ID, "drive", d.Desc.Key(), "error", err)
+			s.Log.Debug("a rule cannot be worked out", "rule", r.ID, "drive", d.Key(), "error", err)
 		}
 		if holds {
 			out = append(out, r.Hit(r.program, d.Record, d.SeenAt))

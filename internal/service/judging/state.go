@@ -24,6 +24,7 @@ type State struct {
 	// touched are the drives that were judged again, in order of time; touchedFrom is the number of the first of them.
 	touched     []string
 	touchedFrom int
+	matters     matters
 	// unwritten are drives of whose findings something changed that is not kept yet.
 	unwritten map[string]bool
 	foundLog  []*store.FoundLog
@@ -56,6 +57,6 @@ func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
 // Load makes the rules and findings from what is in the store.
 func (s *State) Load() error {
-	s.judged, s.unwritten, s.foundLog = nil, map[string]bool{}, nil
+	s.judged, s.matters, s.unwritten, s.foundLog = nil, matters{}, map[string]bool{}, nil
 	return errors.Join(s.loadRules(), s.loadStanding())
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"reflect"
 	"slices"
 	"time"
 
@@ -66,18 +65,28 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
 	before := s.Open
 	s.Open = open
-	// A change of a notice's words is no turn of it, but is kept: what people saw can be looked up.
+	// A change of a notice's words is no turn of it, but is kept: what people saw can be looked up. Those that stay open
+	// stand in the order in which they stood.
 	for _, n := range s.Open {
-		i := slices.IndexFunc(before, func(x notice.Notice) bool { return x.ID == n.ID })
-		if i >= 0 && !reflect.DeepEqual(before[i].Matter, n.Matter) {
+		for len(before) > 0 && before[0].ID != n.ID {
+			before = before[1:]
+		}
+		if len(before) > 0 && !before[0].Same(n.Matter) {
 			s.keepNotice(b, n)
 		}
+	}
+	if len(changes) == 0 {
+		return
+	}
+	at := make(map[string]int, len(s.Open))
+	for i, n := range s.Open {
+		at[n.ID] = i
 	}
 	for _, c := range changes {
 		s.AddEvent(b, api.EventKindNotice, c.ID, fmt.Sprintf("%s: %s", c.Turn, c.Says))
 		c.Told = s.deliver(b, c, now)
 		s.keepNotice(b, c.Notice)
-		if i := slices.IndexFunc(s.Open, func(n notice.Notice) bool { return n.ID == c.ID }); i >= 0 {
+		if i, still := at[c.ID]; still {
 			s.Open[i].Told = c.Told
 		}
 	}
@@ -113,7 +122,7 @@ func (s *State) keepNotice(b *store.Batch, n notice.Notice) {
 
 // matters are what people ought to know now.
 func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
-	out = s.judging.DriveMatters(func(*fleet.Drive, fleet.Place) bool { return true })
+	out = s.judging.AllMatters()
 	out = append(append(append(out, s.swaps.Alarms()...), s.moves(now)...), s.bays.Shelves(now)...)
 	for _, h := range s.fleet.Hosts {
 		if h.SeenAt.IsZero() {
@@ -226,6 +235,36 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 // pausedFor is how long a recovery may be paused until somebody is told.
 const pausedFor = 10 * time.Minute
 
+// whereabouts are those that can be odd: of drives that were elsewhere not long ago, or are in one bay with another.
+func (s *State) whereabouts(expected map[string]bool, now time.Time) (out []enclosure.Whereabouts) {
+	add := func(d *fleet.Drive) {
+		key := d.Key()
+		w := enclosure.Whereabouts{Key: key, Tail: d.Tail(), Bay: d.BayName(), Expected: expected[key]}
+		if n := len(d.Stays); n > 1 && d.Stays[n-1].Bay == w.Bay && d.How.Sure() {
+			w.Before, w.Since = d.Stays[n-2].Bay, d.Stays[n-1].From
+		}
+		out = append(out, w)
+	}
+	var last *fleet.Drive // the one before, in order of bays
+	lastIn := false
+	for _, d := range s.fleet.ByPlace() {
+		if !d.Present {
+			continue
+		}
+		together := last != nil && d.Section != "" && d.Section == last.Section && d.Bay == last.Bay && d.Host == last.Host
+		if together && !lastIn {
+			add(last)
+		}
+		n := len(d.Stays)
+		in := together || n > 1 && now.Sub(d.Stays[n-1].From) <= enclosure.MoveFor
+		if in {
+			add(d)
+		}
+		last, lastIn = d, in
+	}
+	return out
+}
+
 // moves are the drives that are not where they were; each of them is told so on its own page as well.
 func (s *State) moves(now time.Time) (out []notice.Matter) {
 	expected := map[string]bool{}
@@ -237,20 +276,9 @@ func (s *State) moves(now time.Time) (out []notice.Matter) {
 			expected[w.New.Key()] = true
 		}
 	}
-	var all []enclosure.Whereabouts
-	for key, d := range s.fleet.Drives {
-		if !d.Present {
-			continue
-		}
-		w := enclosure.Whereabouts{Key: key, Tail: d.Tail(), Bay: d.BayName(), Expected: expected[key]}
-		if n := len(d.Stays); n > 1 && d.Stays[n-1].Bay == w.Bay && d.How.Sure() {
-			w.Before, w.Since = d.Stays[n-2].Bay, d.Stays[n-1].From
-		}
-		all = append(all, w)
-	}
 	was := s.judging.Shifts
 	s.judging.Shifts = map[string]health.Shift{}
-	for _, m := range enclosure.Movements(all, now) {
+	for _, m := range enclosure.Movements(s.whereabouts(expected, now), now) {
 		for i, key := range m.Drives {
 			sh := health.Shift{Kind: m.Kind, Says: m.Each[i], Do: m.Do, Since: now}
 			if old, ok := was[key]; ok && old.Kind == m.Kind {

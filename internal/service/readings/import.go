@@ -85,7 +85,7 @@ func (s *State) importOne(b *store.Batch, here map[string]bool, l Line) (known b
 	if len(l.Metrics) == 0 {
 		return false, errors.New("it has no metrics")
 	}
-	key := d.Desc.Key()
+	key := d.Key()
 	id := key + l.At.UTC().Format(" 2006-01-02T15:04:05.000")
 	if here[id] {
 		return true, nil

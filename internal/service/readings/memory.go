@@ -156,7 +156,7 @@ func (s *State) recall(key string, d *fleet.Drive) {
 	d.Record = whole.Record()
 	d.Record.Until(s.Clock.Now().Add(justNow))
 	d.Record.Thin(s.Clock.Now().Add(-wholeFor))
-	d.Version++
+	d.Touch()
 }
 
 // Keep puts a reading into memory and into a batch.
@@ -180,7 +180,7 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 			}
 		}
 	}
-	d.Version++
+	d.Touch()
 	d.Loose++
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
 }
@@ -193,7 +193,7 @@ func (s *State) Tick(t *fleet.Tick) {
 		// is kept on disk.
 		for _, d := range s.fleet.Drives {
 			if d.Record.Until(now.Add(justNow)) {
-				d.Version++
+				d.Touch()
 			}
 		}
 	}
@@ -320,7 +320,7 @@ func (s *State) Life(d *fleet.Drive) (map[drive.MetricName]history.Life, error) 
 		if m.Kind != drive.Counter || len(d.Record[m.Name]) == 0 {
 			continue
 		}
-		all, err := s.Series(d.Desc.Key(), m.Name, time.UnixMilli(0))
+		all, err := s.Series(d.Key(), m.Name, time.UnixMilli(0))
 		if err != nil {
 			return nil, err
 		}
@@ -343,7 +343,7 @@ func (s *Service) Readings(name string, hours int) (key string, out []history.Re
 	if hours <= 0 {
 		hours = 30 * 24
 	}
-	key = d.Desc.Key()
+	key = d.Key()
 	since := s.Clock.Now().Add(-time.Duration(hours) * time.Hour)
 	out, err = s.ReadingsOf(key, since)
 	return key, out, err

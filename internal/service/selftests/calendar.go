@@ -222,8 +222,8 @@ func (s *State) viewCalendar(
 		core = append(core, &p.Plan)
 	}
 	places := s.judging.Places()
-	for _, d := range s.sorted() {
-		if r := selftest.Choose(core, s.fleet.Where(d, places[d.Desc.Key()])); len(r.Also) > 0 {
+	for _, d := range s.fleet.ByAge() {
+		if r := selftest.Choose(core, s.fleet.Where(d, places[d.Key()])); len(r.Also) > 0 {
 			out.Unsettled = append(out.Unsettled, d.Tail()+": "+r.Plan.Name+" and "+r.Also[0].Name)
 		}
 	}
@@ -250,10 +250,8 @@ func (s *State) viewItem(it *selftest.Item, now time.Time) api.PlannedTest {
 	switch {
 	case it.State == selftest.Planned && it.At.IsZero():
 		v.State, v.Why = api.PlannedTestStateUnplaced, "no place was found for it"
-		for _, c := range s.crowds {
-			if c.Kind == it.Kind && c.Period == it.Period && slices.Contains(c.Left, it.Drive) {
-				v.Why = c.Says
-			}
+		if says := s.unplaced[noPlace{it.Drive, it.Kind, it.Period}]; says != "" {
+			v.Why = says
 		}
 	case it.Due(now):
 		if v.State = api.PlannedTestStateHeld; v.Why == "" {
@@ -287,7 +285,7 @@ func (s *Service) PlannedTests(f api.ListPlannedTestsParams) (api.PlannedTestPag
 		if err != nil {
 			return page, err
 		}
-		key = d.Desc.Key()
+		key = d.Key()
 	}
 	if f.Pool != "" {
 		p, err := s.fleet.FindPool(f.Pool)

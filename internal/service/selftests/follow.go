@@ -39,7 +39,7 @@ func (s *State) testAnswered(b *store.Batch, o *orders.Order) {
 		r.Answered = s.Clock.Now()
 	case o.State == api.OrderStateDone:
 	case o.On:
-		if it := s.testItem(r.Id); it != nil {
+		if it := s.testItem(r); it != nil {
 			it.Refused(s.Clock.Now(), o.Says)
 			b.Put(itemRow(it))
 		}
@@ -58,7 +58,7 @@ func (s *State) endTest(b *store.Batch, r *Run, state api.TestRunState, says str
 	delete(s.Runs, r.Drive)
 	s.stalled(r)
 	told := state == api.TestRunStatePassed || state == api.TestRunStateFailed
-	if it := s.testItem(r.Id); it != nil {
+	if it := s.testItem(r); it != nil {
 		it.Ended(r.EndedAt, told, r.Stopping, says)
 		b.Put(itemRow(it))
 	}
@@ -192,7 +192,7 @@ func (s *State) askAddress(b *store.Batch, d *fleet.Drive, by string, lba int64)
 			Drive:    wire.Identity(d.Desc.Identity),
 			FirstLba: lba,
 		},
-		TestedDrive: d.Desc.Key(),
+		TestedDrive: d.Key(),
 	}
 	s.orders.Give(b, o)
 	return o
@@ -224,7 +224,7 @@ func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 	case o.State == api.OrderStateDone:
 		d.Failed.Says = o.Says
 	}
-	d.Version++
+	d.Touch()
 	b.Put(d.Row())
 }
 
@@ -232,6 +232,6 @@ func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 func (s *State) stalled(r *Run) {
 	if d := s.fleet.Drives[r.Drive]; d != nil && !d.Stalled.Equal(r.StalledSince) {
 		d.Stalled = r.StalledSince
-		d.Version++ // a finding depends on it
+		d.Touch() // a finding depends on it
 	}
 }

@@ -43,11 +43,11 @@ func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out 
 	slices.SortFunc(core, func(a, b *selftest.Plan) int { return cmp.Compare(a.Name, b.Name) })
 	ratios := s.TestRatios()
 	places := s.judging.Places()
-	for _, d := range s.sorted() {
+	for _, d := range s.fleet.ByAge() {
 		if !d.Present || !d.Reading.SelfTests {
 			continue
 		}
-		w := s.fleet.Where(d, places[d.Desc.Key()])
+		w := s.fleet.Where(d, places[d.Key()])
 		r := selftest.Choose(core, w)
 		if r.Plan == nil {
 			continue
@@ -77,35 +77,109 @@ func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out 
 }
 
 // TestTakes is how long a test of a drive will take.
-func (s *State) TestTakes(d *fleet.Drive, kind drive.SelfTestKind, ratios map[string][]float64) time.Duration {
+func (s *State) TestTakes(d *fleet.Drive, kind drive.SelfTestKind, ratios map[string]float64) time.Duration {
 	estimate := time.Duration(d.Reading.TestMinutes[string(kind)] * float64(time.Minute))
 	return selftest.Takes(kind, estimate, d.Took[string(kind)], ratios[d.Desc.Model+"/"+string(kind)])
 }
 
-// TestRatios are, by model and kind of test, how many times its own estimate each drive's newest test took.
-func (s *State) TestRatios() map[string][]float64 {
-	out := map[string][]float64{}
+// TestRatios are, by model and kind of test, how many times its own estimate each drive's newest test took, the middle
+// one of all.
+func (s *State) TestRatios() map[string]float64 {
+	all := map[string][]float64{}
 	for _, d := range s.fleet.Drives {
 		for kind, took := range d.Took {
 			if estimate := d.Reading.TestMinutes[kind]; estimate > 0 && len(took) > 0 {
 				k := d.Desc.Model + "/" + kind
-				out[k] = append(out[k], took[0].Minutes()/estimate)
+				all[k] = append(all[k], took[0].Minutes()/estimate)
 			}
 		}
+	}
+	out := map[string]float64{}
+	for k, ratios := range all {
+		slices.Sort(ratios)
+		out[k] = ratios[len(ratios)/2]
 	}
 	return out
 }
 
-// replan brings what is planned up to date.
+// pace keeps work that is done at each change from taking more than a twentieth of the time: in a large fleet something
+// changes all the time. Work that takes no time is done at once.
+type pace struct{ began, ended time.Time }
+
+func (p *pace) begin() { p.began = time.Now() }
+func (p *pace) end()   { p.ended = time.Now() }
+func (p *pace) ready() bool {
+	const brief, share = 20 * time.Millisecond, 20
+	took := p.ended.Sub(p.began)
+	return took < brief || time.Since(p.ended) > share*took
+}
+
+// replan brings what is planned up to date. For many drives that takes seconds: it is done while others are served, and
+// taken over by a later tick.
 func (s *State) replan(b *store.Batch, now time.Time) {
+	s.planner.at = now.Add(s.Clock.AtLeast(replanEach, replanWall))
+	s.planner.shape = s.testShape()
 	members := s.members(s.plans, now)
 	items := slices.Clone(s.Items)
 	s.testedAnyhow(items)
-	next, crowds := selftest.Schedule(items, members, now)
-	s.keepItems(b, next)
-	s.crowds = crowds
-	s.replanAt = now.Add(s.Clock.AtLeast(replanEach, replanWall))
-	s.shape = s.testShape()
+	if len(members) < s.Background {
+		s.planner.draft = nil
+		next, crowds := selftest.Schedule(items, members, now)
+		s.keepItems(b, next)
+		s.keepCrowds(crowds)
+		return
+	}
+	d := &draft{was: slices.Clone(s.Items), done: make(chan struct{})}
+	go func() {
+		defer close(d.done)
+		next, crowds := selftest.Schedule(items, members, now)
+		d.crowds, d.change = crowds, selftest.Changes(d.was, next)
+	}()
+	s.planner.draft = d // one that is not ready is of no use any more
+}
+
+// draft is what is planned while it is being worked out.
+type draft struct {
+	was    []selftest.Item // what was planned then
+	done   chan struct{}   // closed when what follows is there
+	change *selftest.Change
+	crowds []selftest.Crowd
+}
+
+// takeDraft takes over what was worked out meanwhile. What became of a test in that time stands.
+func (s *State) takeDraft(b *store.Batch) {
+	select {
+	case <-s.planner.draft.done:
+		d := s.planner.draft
+		next, put, drop := d.change.Over(s.Items)
+		for _, it := range put {
+			b.Put(itemRow(it))
+		}
+		for _, it := range drop {
+			b.Drop(itemRow(it))
+		}
+		s.Items, s.planner.draft = next, nil
+		s.keepCrowds(d.crowds)
+		s.planner.pace.end()
+	default:
+	}
+}
+
+// noPlace is a test for which no place was found.
+type noPlace struct {
+	drive  string
+	kind   drive.SelfTestKind
+	period selftest.Span
+}
+
+// keepCrowds keeps why tests find no place.
+func (s *State) keepCrowds(crowds []selftest.Crowd) {
+	s.unplaced = map[noPlace]string{}
+	for _, c := range crowds {
+		for _, key := range c.Left {
+			s.unplaced[noPlace{key, c.Kind, c.Period}] = c.Says
+		}
+	}
 }
 
 // testedAnyhow marks what somebody else did: a drive that was tested in a period is done for it.
@@ -128,19 +202,25 @@ func (s *State) testedAnyhow(items []selftest.Item) {
 
 // keepItems takes items over and writes down what of them changed.
 func (s *State) keepItems(b *store.Batch, next []selftest.Item) {
-	before := make(map[string]selftest.Item, len(s.Items))
-	for _, it := range s.Items {
-		before[ItemID(&it)] = it
+	type id struct {
+		drive string
+		kind  drive.SelfTestKind
+		from  int64
+	}
+	idOf := func(it *selftest.Item) id { return id{it.Drive, it.Kind, it.Period.From.Unix()} }
+	before := make(map[id]*selftest.Item, len(s.Items))
+	for i := range s.Items {
+		before[idOf(&s.Items[i])] = &s.Items[i]
 	}
 	for i := range next {
-		id := ItemID(&next[i])
-		if was, known := before[id]; !known || was != next[i] {
+		id := idOf(&next[i])
+		if was, known := before[id]; !known || *was != next[i] {
 			b.Put(itemRow(&next[i]))
 		}
 		delete(before, id)
 	}
 	for _, it := range before {
-		b.Drop(itemRow(&it))
+		b.Drop(itemRow(it))
 	}
 	s.Items = next
 }
@@ -180,8 +260,13 @@ func (s *State) Tick(t *fleet.Tick) {
 	if now.Before(s.fleet.GraceUntil) { // hosts that were there before a restart are given time to report
 		return
 	}
-	if !now.Before(s.replanAt) || s.testShape() != s.shape {
+	if s.planner.draft != nil {
+		s.takeDraft(b)
+	}
+	if s.planner.draft == nil && (!now.Before(s.planner.at) || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
+		s.planner.pace.begin()
 		s.replan(b, now)
+		s.planner.pace.end()
 	}
 	if now.Before(s.turnAt) {
 		return
@@ -192,7 +277,7 @@ func (s *State) Tick(t *fleet.Tick) {
 	if len(due) == 0 {
 		return
 	}
-	running, limits := s.runningTests(places)
+	running, limits := s.runningTests(due, places)
 	before := make([]selftest.Item, len(due))
 	for i, w := range due {
 		before[i] = *w.Item
@@ -252,12 +337,36 @@ func (s *State) due(places map[string]fleet.Place, now time.Time) (out []selftes
 	return out
 }
 
-// runningTests counts the tests that run by what they use, and gives how many may at once.
-func (s *State) runningTests(places map[string]fleet.Place) (running, limits map[string]int) {
+// runningTests counts the tests that run by what they use, and gives how many may at once: of what the due ones use.
+func (s *State) runningTests(
+	due []selftest.Waiting,
+	places map[string]fleet.Place,
+) (running, limits map[string]int) {
 	running, limits = map[string]int{}, map[string]int{}
 	core := s.CorePlans(nil, "")
-	for _, d := range s.fleet.Drives {
-		w := s.fleet.Where(d, places[d.Desc.Key()])
+	near := map[string]bool{} // drives that may use the same: those of the same hosts and of the same pools
+	hosts, pools, onHost := map[string]bool{}, map[*fleet.Pool]bool{}, s.fleet.ByHost()
+	for _, w := range due {
+		d, p := s.fleet.Drives[w.Drive], places[w.Drive].Pool
+		if !hosts[d.Host] {
+			hosts[d.Host] = true
+			for _, x := range onHost(d.Host) {
+				near[x.Key()] = true
+			}
+		}
+		if p != nil && !pools[p] {
+			pools[p] = true
+			for key := range p.DriveKeys() {
+				near[key] = true
+			}
+		}
+	}
+	for key := range near {
+		d := s.fleet.Drives[key]
+		if d == nil {
+			continue
+		}
+		w := s.fleet.Where(d, places[key])
 		if s.Runs[w.Drive] != nil || d.Reading.Testing.RemainingPercent > 0 && d.Present {
 			for _, use := range w.Uses() {
 				running[use]++
@@ -303,10 +412,10 @@ func (s *State) keepsFromTest(
 }
 
 // testItem finds what a run was planned as.
-func (s *State) testItem(run string) *selftest.Item {
-	for i := range s.Items {
-		if s.Items[i].Run == run && run != "" {
-			return &s.Items[i]
+func (s *State) testItem(r *Run) *selftest.Item {
+	for _, it := range s.TestsOf(r.Drive) {
+		if it.Run == r.Id && r.Id != "" {
+			return it
 		}
 	}
 	return nil

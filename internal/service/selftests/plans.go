@@ -105,7 +105,7 @@ func (s *State) LoadPlans() error {
 		}
 		s.Items = append(s.Items, it)
 	}
-	s.replanAt, s.turnAt = time.Time{}, time.Time{}
+	s.planner.at, s.turnAt = time.Time{}, time.Time{}
 	s.fleet.Names.Anew()
 	return nil
 }
@@ -253,7 +253,7 @@ func (s *State) settle(c *api.PlanChange) error {
 			if err != nil {
 				return err
 			}
-			sc.Name, sc.Id = d.Tail(), d.Desc.Key()
+			sc.Name, sc.Id = d.Tail(), d.Key()
 		default:
 			return problem.New(
 				422,
@@ -307,8 +307,8 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 	plans := s.CorePlans(p, name)
 	var both []string
 	other := ""
-	for _, d := range s.sorted() {
-		r := selftest.Choose(plans, s.fleet.Where(d, s.judging.Places()[d.Desc.Key()]))
+	for _, d := range s.fleet.ByAge() {
+		r := selftest.Choose(plans, s.fleet.Where(d, s.judging.Places()[d.Key()]))
 		for _, also := range append([]*selftest.Plan{r.Plan}, r.Also...) {
 			if len(r.Also) > 0 &&
 				slices.ContainsFunc(
@@ -336,17 +336,6 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 		)
 	}
 	return p, nil
-}
-
-func (s *State) sorted() []*fleet.Drive {
-	out := make([]*fleet.Drive, 0, len(s.fleet.Drives))
-	for _, d := range s.fleet.Drives {
-		out = append(out, d)
-	}
-	slices.SortFunc(out, func(a, b *fleet.Drive) int {
-		return cmp.Or(a.FirstAt.Compare(b.FirstAt), cmp.Compare(a.Desc.Key(), b.Desc.Key()))
-	})
-	return out
 }
 
 // CorePlans are all plans, one of them in place of what it was, or without it when it is nil.

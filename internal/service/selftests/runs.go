@@ -123,7 +123,7 @@ func (s *State) MayTest(d *fleet.Drive, at fleet.Place, kind drive.SelfTestKind,
 		return "it has no self-tests"
 	case !has && len(d.Reading.TestMinutes) > 0:
 		return "it has no " + string(kind) + " self-test"
-	case s.Runs[d.Desc.Key()] != nil || d.Reading.Testing.RemainingPercent > 0:
+	case s.Runs[d.Key()] != nil || d.Reading.Testing.RemainingPercent > 0:
 		return "it is being tested already"
 	case at.Pool != nil && len(at.Pool.Running) > 0:
 		return at.Pool.Name + " is recovering, and is left in peace until that is done"
@@ -182,7 +182,7 @@ func (s *Service) StartTests(by string, req api.TestOrder) ([]api.TestRun, error
 		}
 	}
 	for _, d := range drives {
-		at := places[d.Desc.Key()]
+		at := places[d.Key()]
 		if why := cmp.Or(s.MayTest(d, at, drive.SelfTestKind(req.Kind), now), s.groupTests(d, at)); why != "" {
 			r := s.newRun(d, at, string(req.Kind), by, now)
 			r.State, r.Says, r.EndedAt = api.TestRunStateRefused, why, now
@@ -204,7 +204,7 @@ func (s *State) newRun(d *fleet.Drive, at fleet.Place, kind, by string, now time
 	r := &Run{
 		TestRun: api.TestRun{
 			Id:        ledger.NewID(),
-			Drive:     d.Desc.Key(),
+			Drive:     d.Key(),
 			Tail:      d.Tail(),
 			Bay:       d.BayName(),
 			Kind:      kind,
@@ -265,7 +265,7 @@ func (s *Service) StopTests(by string, req api.TestOrder) ([]api.TestRun, error)
 	b := &store.Batch{}
 	out := []api.TestRun{}
 	for _, d := range drives {
-		r := s.Runs[d.Desc.Key()]
+		r := s.Runs[d.Key()]
 		if r == nil {
 			continue
 		}
@@ -303,7 +303,7 @@ func (s *Service) TestRuns(name string) ([]api.TestRun, error) {
 		if err != nil {
 			return nil, err
 		}
-		where, args = "drive = ?", []any{d.Desc.Key()}
+		where, args = "drive = ?", []any{d.Key()}
 	}
 	rows, err := store.Newest[store.TestRun](s.Store, 200, where, args...)
 	if err != nil {

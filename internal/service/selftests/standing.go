@@ -23,13 +23,28 @@ const (
 	standCannot  = "cannot"  // it has no self-tests, or nobody can ask it
 )
 
-// TestIndex finds what is planned of each drive.
-func (s *State) TestIndex() map[string][]*selftest.Item {
-	out := map[string][]*selftest.Item{}
-	for i := range s.Items {
-		out[s.Items[i].Drive] = append(out[s.Items[i].Drive], &s.Items[i])
+// TestsOf is what is planned of a drive.
+func (s *State) TestsOf(key string) (out []*selftest.Item) {
+	if s.at.of == nil || len(s.Items) > 0 && s.at.first != &s.Items[0] || s.at.n != len(s.Items) {
+		s.at = itemIndex{of: make(map[string][]int32), n: len(s.Items)}
+		for i := range s.Items {
+			s.at.of[s.Items[i].Drive] = append(s.at.of[s.Items[i].Drive], int32(i))
+		}
+		if s.at.n > 0 {
+			s.at.first = &s.Items[0]
+		}
+	}
+	for _, i := range s.at.of[key] {
+		out = append(out, &s.Items[i])
 	}
 	return out
+}
+
+// itemIndex finds the planned tests of a drive, as long as all of them are the same.
+type itemIndex struct {
+	of    map[string][]int32 // places in Items, by drive
+	n     int                // how many there are
+	first *selftest.Item     // which they are: they are made anew when what is planned changes
 }
 
 // DriveTests is how one drive stands, and in what ways.
@@ -40,7 +55,7 @@ func (s *State) DriveTests(
 	items []*selftest.Item,
 	now time.Time,
 ) (out api.DriveTests, stands []string) {
-	key := d.Desc.Key()
+	key := d.Key()
 	out = api.DriveTests{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Next: []api.PlannedTest{}}
 	if at.Pool != nil {
 		out.Pool = at.Pool.Name
@@ -182,20 +197,15 @@ func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, e
 		}
 		id = p.ID
 	}
-	now, places, core, index := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, ""), s.TestIndex()
-	drives := make([]*fleet.Drive, 0, len(s.fleet.Drives))
-	for _, d := range s.fleet.Drives {
-		drives = append(drives, d)
-	}
-	slices.SortFunc(drives, fleet.ByPlace)
+	now, places, core := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, "")
 	var fits []api.DriveTests
-	for _, d := range drives {
-		key := d.Desc.Key()
+	for _, d := range s.fleet.ByPlace() {
+		key := d.Key()
 		at := places[key]
 		if d.Replaced || !d.Present && at.Pool == nil || id != "" && (at.Pool == nil || at.Pool.ID != id) {
 			continue
 		}
-		v, stands := s.DriveTests(d, at, core, index[key], now)
+		v, stands := s.DriveTests(d, at, core, s.TestsOf(key), now)
 		out.Counts["all"]++
 		slices.Sort(stands)
 		stands = slices.Compact(stands)

@@ -22,20 +22,29 @@ type State struct {
 
 	Ended func(b *store.Batch, r *Run) // who is told that a self-test has ended
 
-	Runs   map[string]*Run // those under way, by drive
-	plans  map[string]*plan
-	Items  []selftest.Item
-	crowds []selftest.Crowd // those that find no place
-	// replanAt is when places are looked over again, shape what they were made for, turnAt when it is next looked at
-	// what is due.
-	replanAt time.Time
-	turnAt   time.Time
-	shape    string
+	Runs  map[string]*Run // those under way, by drive
+	plans map[string]*plan
+	Items []selftest.Item
+	at    itemIndex
+	// unplaced are the tests that find no place, and why.
+	unplaced map[noPlace]string
+	planner  planner
+	turnAt   time.Time // when it is next looked at what is due
+	// Background is for how many drives it is worked out while others are served.
+	Background int
+}
+
+// planner is how far planning is: at is when places are looked over again, shape what they were made for.
+type planner struct {
+	at    time.Time
+	shape string
+	pace  pace
+	draft *draft // nil while nothing is being worked out
 }
 
 // New makes a State in which nothing is known yet.
 func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State) *State {
-	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState}
+	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState, Background: 3000}
 }
 
 // Service is what others call at any time: its methods take the lock.

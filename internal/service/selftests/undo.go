@@ -14,7 +14,7 @@ func (s *State) Undo(b *store.Batch) error {
 		for key := range s.Runs {
 			if d := s.fleet.Drives[key]; d != nil {
 				d.Stalled = time.Time{}
-				d.Version++
+				d.Touch()
 			}
 		}
 		failed = append(failed, s.LoadRuns())

@@ -104,7 +104,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	if err != nil {
 		return api.Acceptance{}, err
 	}
-	key := d.Desc.Key()
+	key := d.Key()
 	if a := s.AcceptanceOf(key); a != nil {
 		return s.ViewAcceptance(a), nil // said twice is said once
 	}
@@ -252,7 +252,7 @@ func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []ac
 		if a.Outcome == accept.Passed {
 			d.Stock = true
 		}
-		d.Version++
+		d.Touch()
 		b.Put(d.Row())
 	}
 	if says != "" {

@@ -98,7 +98,7 @@ func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	if err != nil {
 		return api.StockItem{}, err
 	}
-	key := d.Desc.Key()
+	key := d.Key()
 	if p, _, _ := s.fleet.Member(key); p != nil {
 		return api.StockItem{}, problem.New(
 			409,
@@ -111,7 +111,7 @@ func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	}
 	b := &store.Batch{}
 	d.Stock, d.StockNote = true, strings.TrimSpace(note)
-	d.Version++
+	d.Touch()
 	b.Put(d.Row())
 	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s keeps %s in stock", by, d.Tail()))
 	return s.viewStock(key, d), s.Commit(b)
@@ -130,9 +130,9 @@ func (s *Service) DropFromStock(by, name string) error {
 	}
 	b := &store.Batch{}
 	d.Stock, d.StockNote = false, ""
-	d.Version++
+	d.Touch()
 	b.Put(d.Row())
-	s.AddEvent(b, api.EventKindDrive, d.Desc.Key(), fmt.Sprintf("%s takes %s out of the stock", by, d.Tail()))
+	s.AddEvent(b, api.EventKindDrive, d.Key(), fmt.Sprintf("%s takes %s out of the stock", by, d.Tail()))
 	return s.Commit(b)
 }
 
@@ -142,12 +142,12 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	if d.How.Sure() {
 		out.Bay = d.BayName() // a guess is not for hands
 	}
-	for _, x := range s.fleet.Seats(d.Desc.Key()) {
+	for _, x := range s.fleet.Seats(d.Key()) {
 		if x.Member.State != pool.Out && out.Member == "" {
 			out.Member = x.Pool.Name
 		}
 	}
-	testing := s.AcceptanceOf(d.Desc.Key()) != nil
+	testing := s.AcceptanceOf(d.Key()) != nil
 	uses := s.fleet.Unaccounted(d)
 	switch {
 	case len(d.Holds) > 0 && !(testing && d.Holds[0] == drive.TestPattern):
@@ -155,7 +155,7 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	case len(uses) > 0:
 		out.Holds = fleet.UseWords(uses)
 	}
-	places := s.fleet.Seats(d.Desc.Key())
+	places := s.fleet.Seats(d.Key())
 	out.Spare = len(places) == 1 && places[0].Member.State == pool.Standby && len(uses) == 0
 	out.Blank = d.Looked && out.Holds == "" && out.Member == ""
 	out.Sector, out.Medium, out.Zoned, out.Accepted = d.Desc.LogicalSector, d.Desc.Medium, d.Desc.Zoned, d.Accepted.Words()
@@ -178,7 +178,7 @@ func (s *State) ill(d *fleet.Drive, member string) (why string) {
 	if len(d.Reading.Unreadable) > 0 {
 		why = "answered with a page that is unreadable: " + d.Reading.Unreadable[0].Why
 	}
-	for _, f := range s.judging.Judge()[d.Desc.Key()].Findings {
+	for _, f := range s.judging.Judge()[d.Key()].Findings {
 		if f.Verdict.Gravity() >= health.Watch.Gravity() && f.Strength == drive.Strong && why == "" &&
 			f.Rule != "vanished" {
 			why = f.Says

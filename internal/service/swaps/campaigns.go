@@ -95,7 +95,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 		if err != nil {
 			return api.Campaign{}, err
 		}
-		if _, group, ok := p.Find(d.Desc.Key()); !ok || group == "" {
+		if _, group, ok := p.Find(d.Key()); !ok || group == "" {
 			return api.Campaign{}, problem.New(
 				409,
 				"no-member",
@@ -105,7 +105,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 				p.Name,
 			)
 		}
-		named[d.Desc.Key()] = true
+		named[d.Key()] = true
 	}
 	c := swap.Campaign{
 		ID:        ledger.NewID(),

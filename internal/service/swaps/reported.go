@@ -248,7 +248,7 @@ func (s *State) toSwaps(b *store.Batch, hostName string, d *fleet.Drive, e swap.
 	for _, w := range s.OpenSwaps() {
 		if w.Host == hostName {
 			e.Drive = s.stock.SwapDrive(d)
-			e.Drive.Promised = s.Promised(d.Desc.Key(), w.ID)
+			e.Drive.Promised = s.Promised(d.Key(), w.ID)
 			_ = s.apply(b, w, e) // what was observed is never refused
 		}
 	}

@@ -154,7 +154,7 @@ func (s *State) seat(plan *swap.State, d *fleet.Drive, p *fleet.Pool, m pool.Mem
 		}
 		at.Margin, _ = s.fleet.Margin(x.Pool)
 		if x.Member.Lost() || x.Member.State == pool.Out {
-			slots := x.Pool.SlotsOf(d.Desc.Key())
+			slots := x.Pool.SlotsOf(d.Key())
 			after := x.Pool.With(pool.Online, append(slots, x.Member.Slot)...)
 			at.Margin, _ = after.DriveMargin(s.fleet.Below)
 		}

@@ -19,7 +19,7 @@ import (
 // and what is about a whole section or a part of a shelf, however grave. That a pool fills up is none.
 func (s *State) mattersBeside(plan swap.State, now time.Time) (out []string) {
 	all := append(s.judging.DriveMatters(func(d *fleet.Drive, at fleet.Place) bool {
-		return d.Desc.Key() != plan.Old.Key() && (d.Host == plan.Host || at.Pool != nil && at.Pool.ID == plan.PoolID)
+		return d.Key() != plan.Old.Key() && (d.Host == plan.Host || at.Pool != nil && at.Pool.ID == plan.PoolID)
 	}), s.bays.Shelves(now)...)
 	slices.SortFunc(all, func(a, b notice.Matter) int {
 		return cmp.Or(b.Severity.Gravity()-a.Severity.Gravity(), strings.Compare(a.Key, b.Key))

@@ -60,7 +60,7 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 				d.Replaced = true
 				d.Remember(fleet.Past{At: e.At, Says: "was taken out of " + next.Pool + " by a swap"})
 				d.Stock = next.Fate != nil && next.Fate.Kind == swap.Reused
-				d.Version++
+				d.Touch()
 				b.Put(d.Row())
 			}
 		}
@@ -169,7 +169,7 @@ func (s *Service) PlanSwapOf(by string, req api.PlanSwap) (api.Swap, error) {
 
 // planSwap prepares it; the new drive has at least so many bytes.
 func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare bool) (api.Swap, error) {
-	key := d.Desc.Key()
+	key := d.Key()
 	for _, w := range s.OpenSwaps() {
 		if w.Old.Key() == key {
 			if w.Needs < needs {
@@ -208,7 +208,7 @@ func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare
 
 // composed is the plan of a drive's swap as things are now; the new drive has at least so many bytes.
 func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*swap.State, error) {
-	key := d.Desc.Key()
+	key := d.Key()
 	seats := s.fleet.Seats(key)
 	if len(seats) == 0 {
 		return nil, s.notSwapped(d)

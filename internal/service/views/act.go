@@ -148,7 +148,7 @@ func (s *State) admissible(a api.PoolAction) (*fleet.Drive, error) {
 			d.Tail(),
 			inUse,
 		)
-	case s.stock.AcceptanceOf(d.Desc.Key()) != nil:
+	case s.stock.AcceptanceOf(d.Key()) != nil:
 		return nil, problem.New(
 			409,
 			"drive-refused",
@@ -156,14 +156,14 @@ func (s *State) admissible(a api.PoolAction) (*fleet.Drive, error) {
 			"%s is being tested, and not accepted yet.",
 			d.Tail(),
 		)
-	case s.swaps.Promised(d.Desc.Key(), "") != "":
+	case s.swaps.Promised(d.Key(), "") != "":
 		return nil, problem.New(
 			409,
 			"drive-refused",
 			"Put in another drive.",
 			"%s is promised to the swap of %s.",
 			d.Tail(),
-			s.swaps.Promised(d.Desc.Key(), ""),
+			s.swaps.Promised(d.Key(), ""),
 		)
 	}
 	return d, nil

@@ -27,7 +27,7 @@ const mostHappenings = 200
 // the newest first.
 func (s *State) happenings(d *fleet.Drive) []api.Happening {
 	out := []api.Happening{}
-	key := d.Desc.Key()
+	key := d.Key()
 	rows, err := store.Newest[store.Event](
 		s.Store,
 		mostHappenings,
@@ -127,11 +127,11 @@ func (s *Service) Drive(name string) (api.Drive, error) {
 	if err != nil {
 		return api.Drive{}, err
 	}
-	return s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true), nil
+	return s.viewDrive(d, s.judging.Places()[d.Key()], true), nil
 }
 
 func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive {
-	key := d.Desc.Key()
+	key := d.Key()
 	j := s.judging.Judge()[key]
 	out := api.Drive{
 		Key:           key,
@@ -237,13 +237,13 @@ func (s *State) viewPlace(out *api.Drive, key string, at fleet.Place, whole bool
 // detailDrive adds what only the page of one drive shows.
 func (s *State) detailDrive(out *api.Drive, d *fleet.Drive, at fleet.Place) {
 	out.Siblings = s.judging.BatchOf(d)
-	out.Places, out.Paths, out.Layout = s.fleet.ViewPlaces(d.Desc.Key()), d.Paths, d.Layout
+	out.Places, out.Paths, out.Layout = s.fleet.ViewPlaces(d.Key()), d.Paths, d.Layout
 	out.Testing, out.Busy = d.Reading.Testing, d.Busy
 	out.SelfTests, _ = s.selftests.DriveTests(
 		d,
 		at,
 		s.selftests.CorePlans(nil, ""),
-		s.selftests.TestIndex()[d.Desc.Key()],
+		s.selftests.TestsOf(d.Key()),
 		s.Clock.Now(),
 	)
 	if d.Failed != nil {
@@ -259,7 +259,7 @@ func (s *State) viewMetrics(d *fleet.Drive) []api.MetricValue {
 	var out []api.MetricValue
 	life, err := s.readings.Life(d)
 	if err != nil {
-		s.Log.Error("the life-long totals of a drive cannot be made out", "drive", d.Desc.Key(), "error", err)
+		s.Log.Error("the life-long totals of a drive cannot be made out", "drive", d.Key(), "error", err)
 	}
 	for _, m := range drive.Catalogue {
 		v, ok := s.fleet.ViewMetric(d, m)
@@ -302,7 +302,7 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 	}
 	since := s.Clock.Now().Add(-time.Duration(hours) * time.Hour)
 	out := api.Trend{
-		Drive:    d.Desc.Key(),
+		Drive:    d.Key(),
 		Tail:     d.Tail(),
 		Metric:   metric,
 		Unit:     m.Unit,
@@ -311,7 +311,7 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 		Source:   d.Source(m.Name),
 		Resets:   []time.Time{},
 	}
-	series, err := s.readings.Series(d.Desc.Key(), m.Name, since)
+	series, err := s.readings.Series(d.Key(), m.Name, since)
 	if err != nil {
 		return out, err
 	}
@@ -319,7 +319,7 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 	if m.Kind == drive.Counter {
 		out.Resets = append(out.Resets, series.Resets()...)
 	}
-	for _, k := range s.judging.Places()[d.Desc.Key()].Peers {
+	for _, k := range s.judging.Places()[d.Key()].Peers {
 		if peer := s.fleet.Drives[k]; peer != nil && peer != d && len(out.Peers) < 24 {
 			if ps := peer.Record[m.Name].Since(since); len(ps) > 0 {
 				out.Peers = append(out.Peers, api.PeerTrend{Tail: peer.Tail(), Points: points(ps)})

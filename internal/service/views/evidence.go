@@ -81,11 +81,11 @@ func (s *Service) Report(id string) (api.SwapReport, error) {
 		}
 	}
 	if d := s.fleet.Drives[w.Old.Key()]; d != nil {
-		out.Old = s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true)
+		out.Old = s.viewDrive(d, s.judging.Places()[d.Key()], true)
 	}
 	if w.New != nil && w.Phase != swap.Confirm {
 		if d := s.fleet.Drives[w.New.Key()]; d != nil {
-			out.New = s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true)
+			out.New = s.viewDrive(d, s.judging.Places()[d.Key()], true)
 			if a := s.stock.AcceptanceByID[d.Accepted.ID]; a != nil {
 				out.Accepted = s.stock.ViewAcceptance(a)
 			}
@@ -128,13 +128,13 @@ func (s *Service) EvidenceNow(name string) (files []EvidenceFile, tail string, e
 	if err != nil {
 		return nil, "", err
 	}
-	files, err = s.evidenceOf(d, s.viewDrive(d, s.judging.Places()[d.Desc.Key()], true))
+	files, err = s.evidenceOf(d, s.viewDrive(d, s.judging.Places()[d.Key()], true))
 	return files, d.Tail(), err
 }
 
 // evidenceOf is what is known of a drive, as files: what it is and what was found as they are shown, and all behind it.
 func (s *State) evidenceOf(d *fleet.Drive, shown api.Drive) (files []EvidenceFile, err error) {
-	now, key := s.Clock.Now(), d.Desc.Key()
+	now, key := s.Clock.Now(), d.Key()
 	add := func(name string, b []byte) { files = append(files, EvidenceFile{name, now, b}) }
 	text := func(v any) []byte {
 		b, _ := json.MarshalIndent(v, "", "  ")

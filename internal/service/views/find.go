@@ -47,12 +47,11 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 		return api.DrivePage{}, err
 	}
 	places := s.judging.Places()
-	fits := s.fitting(f, where, known)
-	s.sortDrives(fits, f.Sort)
+	fits := s.sorted(s.fitting(f, where, known), f.Sort)
 	page := api.DrivePage{Drives: []api.Drive{}, Total: len(fits)}
 	from := 0
 	if f.Cursor != "" {
-		i := slices.IndexFunc(fits, func(d *fleet.Drive) bool { return d.Desc.Key() == f.Cursor })
+		i := slices.Index(fits, s.fleet.Drives[f.Cursor])
 		if i < 0 {
 			return page, problem.New(
 				422,
@@ -72,7 +71,7 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 			page.Next = page.Drives[limit-1].Key
 			break
 		}
-		one := s.viewDrive(d, places[d.Desc.Key()], false)
+		one := s.viewDrive(d, places[d.Key()], false)
 		for _, m := range with {
 			if v, ok := s.fleet.ViewMetric(d, m); ok {
 				one.Metrics = append(one.Metrics, v)
@@ -140,28 +139,39 @@ func oneOf[T comparable](names []T, v T) bool { return len(names) == 0 || slices
 // namesThere refuses a filter by a host, pool or model that is not there: it is a slip, and an empty list would say
 // that nothing is wrong.
 func (s *State) namesThere(f api.ListDrivesParams) error {
-	var models []string
-	for _, d := range s.fleet.Drives {
-		models = append(models, d.Desc.Model)
-	}
 	for _, x := range []struct {
-		kind        string
-		what        string
-		asked, have []string
+		kind  string
+		what  string
+		asked []string
+		have  func() []string
 	}{
-		{"no-host", "host", f.Host, slices.Collect(maps.Keys(s.fleet.Hosts))},
-		{"no-pool", "pool", f.Pool, fleet.PoolNames(s.fleet)}, {"no-model", "model", f.Model, models},
+		{"no-host", "host", f.Host, func() []string { return slices.Collect(maps.Keys(s.fleet.Hosts)) }},
+		{"no-pool", "pool", f.Pool, func() []string { return fleet.PoolNames(s.fleet) }},
+		{"no-model", "model", f.Model, s.modelNames},
 	} {
+		if len(x.asked) == 0 {
+			continue
+		}
+		have := x.have()
 		for _, name := range x.asked {
-			if !slices.Contains(x.have, name) {
-				return problem.Missing(x.kind, x.what, name, x.have)
+			if !slices.Contains(have, name) {
+				return problem.Missing(x.kind, x.what, name, have)
 			}
 		}
 	}
 	return nil
 }
 
-// fitting are the drives that fit every filter, in no order.
+// modelNames are those of all drives, each once.
+func (s *State) modelNames() []string {
+	models := map[string]bool{}
+	for _, d := range s.fleet.Drives {
+		models[d.Desc.Model] = true
+	}
+	return slices.Collect(maps.Keys(models))
+}
+
+// fitting are the drives that fit every filter, in the order of their places.
 func (s *State) fitting(
 	f api.ListDrivesParams,
 	where []history.Comparison,
@@ -169,13 +179,21 @@ func (s *State) fitting(
 ) (fits []*fleet.Drive) {
 	verdicts := s.judging.Judge()
 	places := s.judging.Places()
-	for key, d := range s.fleet.Drives {
+	all := s.fleet.ByPlace()
+	q := strings.TrimSpace(f.Q)
+	if len(f.Host)+len(f.Pool)+len(f.Model)+len(f.Verdict)+len(where)+len(known) == 0 && q == "" {
+		return all
+	}
+	needsPool := len(f.Pool) > 0 || q != ""
+	for _, d := range all {
 		name := ""
-		if p := places[key].Pool; p != nil {
-			name = p.Name
+		if needsPool {
+			if p := places[d.Key()].Pool; p != nil {
+				name = p.Name
+			}
 		}
 		if !oneOf(f.Host, d.Host) || !oneOf(f.Pool, name) || !oneOf(f.Model, d.Desc.Model) ||
-			!oneOf(f.Verdict, api.Verdict(verdicts[key].Verdict)) || !d.Matches(f.Q, name) {
+			len(f.Verdict) > 0 && !oneOf(f.Verdict, api.Verdict(verdicts[d.Key()].Verdict)) || !d.Matches(q, name) {
 			continue
 		}
 		if !slices.ContainsFunc(where, func(c history.Comparison) bool { return !c.Holds(d.Record) }) &&
@@ -186,34 +204,52 @@ func (s *State) fitting(
 	return fits
 }
 
-// sortDrives sorts by place, verdict or a metric; a minus turns the order round.
-func (s *State) sortDrives(fits []*fleet.Drive, sort string) {
-	metric := drive.MetricName(strings.TrimPrefix(sort, "-"))
-	verdicts := s.judging.Judge()
-	slices.SortFunc(fits, func(a, b *fleet.Drive) int {
-		way := 1
-		if strings.HasPrefix(sort, "-") {
-			way = -1
+// sorted puts drives that stand in the order of their places in another: by place, verdict or a metric; a minus turns
+// it round. Those given are left as they are.
+func (s *State) sorted(fits []*fleet.Drive, sort string) []*fleet.Drive {
+	metric, back := strings.CutPrefix(sort, "-")
+	switch {
+	case metric != "" && metric != "place":
+	case back && metric != "":
+		fits = slices.Clone(fits)
+		slices.Reverse(fits)
+		return fits
+	default:
+		return fits
+	}
+	// What each is sorted by is looked up once. A drive that never told the metric comes last, whichever way.
+	type valued struct {
+		*fleet.Drive
+		value float64
+		has   bool
+	}
+	verdicts, all := s.judging.Judge(), make([]valued, len(fits))
+	for i, d := range fits {
+		all[i] = valued{Drive: d, has: true}
+		if metric == "verdict" {
+			all[i].value = float64(verdicts[d.Key()].Verdict.Gravity())
+			continue
 		}
-		by := 0
-		switch metric {
-		case "", "place":
-		case "verdict":
-			by = cmp.Compare(verdicts[a.Desc.Key()].Verdict.Gravity(), verdicts[b.Desc.Key()].Verdict.Gravity())
-		default:
-			// A drive that never told the metric comes last, whichever way.
-			x, hasX := a.Record[metric].Last()
-			y, hasY := b.Record[metric].Last()
-			if hasX != hasY {
-				if hasX {
-					return -1
-				}
-				return 1
+		last, has := d.Record[drive.MetricName(metric)].Last()
+		all[i].value, all[i].has = last.Value, has
+	}
+	slices.SortStableFunc(all, func(a, b valued) int {
+		switch {
+		case a.has != b.has:
+			if a.has {
+				return -1
 			}
-			by = cmp.Compare(x.Value, y.Value)
+			return 1
+		case back:
+			return cmp.Compare(b.value, a.value)
 		}
-		return cmp.Or(way*by, fleet.ByPlace(a, b))
+		return cmp.Compare(a.value, b.value)
 	})
+	out := make([]*fleet.Drive, len(all))
+	for i, v := range all {
+		out[i] = v.Drive
+	}
+	return out
 }
 
 // Search finds drives, pools, hosts and bays by any part of their names: the best twenty, those that end in q first.
@@ -223,37 +259,32 @@ func (s *Service) Search(q string) []api.Hit {
 	type scored struct {
 		api.Hit
 		score int
+		drive *fleet.Drive
 	}
 	want := strings.Fields(strings.ToUpper(q))
 	var hits []scored
 	// Each word must be in one of the names; a name that begins or ends with one counts more.
-	add := func(h api.Hit, names ...string) {
-		score := 0
+	scoreOf := func(names ...string) (score int) {
 		for _, w := range want {
 			best := 0
 			for _, name := range names {
-				name = strings.ToUpper(name)
-				switch {
-				case strings.HasSuffix(name, w) || strings.HasPrefix(name, w):
-					best = 2
-				case strings.Contains(name, w):
-					best = max(best, 1)
-				}
+				best = max(best, holds(name, w))
 			}
 			if best == 0 {
-				return
+				return 0
 			}
 			score += best
 		}
-		if score > 0 {
-			hits = append(hits, scored{h, score})
+		return score
+	}
+	add := func(h api.Hit, names ...string) {
+		if score := scoreOf(names...); score > 0 {
+			hits = append(hits, scored{h, score, nil})
 		}
 	}
-	verdicts := s.judging.Judge()
 	for _, p := range s.fleet.Pools {
 		add(api.Hit{Kind: api.HitKindPool, Title: p.Name, Detail: "pool, " + p.Kind, To: "/pools/" + p.Name}, p.Name)
 	}
-	places := s.judging.Places()
 	for name, host := range s.fleet.Hosts {
 		add(
 			api.Hit{
@@ -266,24 +297,50 @@ func (s *Service) Search(q string) []api.Hit {
 			host.Room,
 		)
 	}
-	for key, d := range s.fleet.Drives {
-		detail := d.Desc.Serial + " · " + fleet.PlaceWords(d)
-		if v := verdicts[key].Verdict; v != health.Sound {
-			detail += " · " + string(v)
-		}
-		h := api.Hit{Kind: api.HitKindDrive, Title: d.Tail(), Detail: detail, To: "/drives/" + key}
+	places := s.judging.Places()
+	for _, d := range s.fleet.ByPlace() {
 		pool := ""
-		if p := places[key].Pool; p != nil && len(want) > 1 {
-			pool = p.Name // alone, a pool's name means the pool
+		if len(want) > 1 {
+			if p := places[d.Key()].Pool; p != nil {
+				pool = p.Name // alone, a pool's name means the pool
+			}
 		}
-		add(h, d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model, pool)
+		if score := scoreOf(d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model, pool); score > 0 {
+			hits = append(hits, scored{api.Hit{Kind: api.HitKindDrive, Title: d.Tail()}, score, d})
+		}
 	}
-	slices.SortFunc(hits, func(a, b scored) int {
+	slices.SortStableFunc(hits, func(a, b scored) int {
 		return cmp.Or(-cmp.Compare(a.score, b.score), -cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Title, b.Title))
 	})
+	verdicts := s.judging.Judge()
 	out := []api.Hit{}
 	for _, h := range hits[:min(20, len(hits))] {
+		if d := h.drive; d != nil {
+			h.Detail, h.To = d.Desc.Serial+" · "+fleet.PlaceWords(d), "/drives/"+d.Key()
+			if v := verdicts[d.Key()].Verdict; v != health.Sound {
+				h.Detail += " · " + string(v)
+			}
+		}
 		out = append(out, h.Hit)
 	}
 	return out
+}
+
+// holds says how well a name fits a word in capitals: 2 where it begins or ends with it, 1 where it holds it, 0 where
+// it does not.
+func holds(name, word string) int {
+	if len(word) == 0 {
+		return 0
+	}
+	best := 0
+	for i := 0; i+len(word) <= len(name); i++ {
+		if name[i]|0x20 != word[0]|0x20 || !strings.EqualFold(name[i:i+len(word)], word) {
+			continue
+		}
+		if i == 0 || i+len(word) == len(name) {
+			return 2
+		}
+		best = 1
+	}
+	return best
 }

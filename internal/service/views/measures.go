@@ -36,7 +36,7 @@ func (s *Service) Measures() Measures {
 	}
 	slices.SortFunc(drives, fleet.ByPlace)
 	for _, d := range drives {
-		key := d.Desc.Key()
+		key := d.Key()
 		m := DriveMeasure{Tail: d.Desc.Tail(), Serial: d.Desc.Serial, Model: d.Desc.Model, Host: d.Host, Bay: d.BayName(),
 			Verdict: verdicts[key].Verdict}
 		if p := places[key].Pool; p != nil {

@@ -12,6 +12,7 @@ import (
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 	"lantern/internal/service/problem"
+	"lantern/internal/service/swaps"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
@@ -97,24 +98,74 @@ func (s *Service) RemovePriorityHours(by, name string) (api.Pool, error) {
 	return s.viewPool(p), nil
 }
 
-// Pools lists all pools, the one with the least margin first; unknown ones before all.
-func (s *Service) Pools() []api.Pool {
+// Pools lists pools, the one with the least margin first, unknown ones before all; next is the cursor of the next page.
+func (s *Service) Pools(f api.ListPoolsParams) (page []api.Pool, next string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := []api.Pool{}
-	for _, p := range s.fleet.Pools {
-		out = append(out, s.viewPool(p))
+	all := s.poolsByMargin()
+	if f.Place != "" {
+		all = slices.DeleteFunc(all, func(p ranked) bool { return s.placeOf(p.Pool) != f.Place })
 	}
-	slices.SortFunc(out, func(a, b api.Pool) int {
-		rank := func(p api.Pool) int {
-			if !p.Margin.Known || p.Stale {
-				return -1 << 20
-			}
-			return p.Margin.Members
+	if f.Cursor != "" {
+		i := slices.IndexFunc(all, func(p ranked) bool { return p.ID == f.Cursor })
+		if i < 0 {
+			return nil, "", problem.New(
+				422,
+				"bad-cursor",
+				"Begin again without a cursor.",
+				"The cursor is of another list.",
+			)
 		}
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Name, b.Name))
+		all = all[i+1:]
+	}
+	if f.Limit > 0 && len(all) > f.Limit {
+		all = all[:f.Limit]
+		next = all[f.Limit-1].ID
+	}
+	page = make([]api.Pool, len(all))
+	open := s.swapsByPool()
+	for i, p := range all {
+		if page[i] = s.briefPool(p.Pool, open); !f.Brief {
+			s.detailPool(&page[i], p.Pool)
+		}
+	}
+	return page, next, nil
+}
+
+// AllPools are all pools with everything known of them, in the order of Pools.
+func (s *Service) AllPools() []api.Pool {
+	all, _, _ := s.Pools(api.ListPoolsParams{}) // without a cursor nothing can fail
+	return all
+}
+
+// ranked is a pool with what it is put in order by.
+type ranked struct {
+	*fleet.Pool
+	margin int // far below zero where it is not known
+	known  bool
+}
+
+// poolsByMargin are all pools, the one with the least margin first, unknown ones before all.
+func (s *State) poolsByMargin() []ranked {
+	out := make([]ranked, 0, len(s.fleet.Pools))
+	for _, p := range s.fleet.Pools {
+		margin, known := s.fleet.Margin(p)
+		r := ranked{p, int(margin), known && !s.stalePool(p)}
+		if !r.known {
+			r.margin = -1 << 20
+		}
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b ranked) int {
+		return cmp.Or(cmp.Compare(a.margin, b.margin), cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
 	})
 	return out
+}
+
+// stalePool says whether what is shown of a pool is how it was.
+func (s *State) stalePool(p *fleet.Pool) bool {
+	h := s.fleet.Hosts[p.Reporter]
+	return !p.Unseen.IsZero() || h == nil || s.fleet.Late(h, s.Clock.Now())
 }
 
 // Pool is one pool, by name or id.
@@ -129,12 +180,19 @@ func (s *Service) Pool(name string) (api.Pool, error) {
 }
 
 func (s *State) viewPool(p *fleet.Pool) api.Pool {
+	out := s.briefPool(p, s.swapsByPool())
+	s.detailPool(&out, p)
+	return out
+}
+
+// briefPool is a pool without its members; open are the swaps that are open, by pool.
+func (s *State) briefPool(p *fleet.Pool, open map[string][]*swaps.Swap) api.Pool {
 	out := api.Pool{
 		Id:            p.ID,
 		Name:          p.Name,
 		Also:          slices.DeleteFunc(fleet.AlsoCalled(s.fleet, p), func(n string) bool { return n == p.Name }),
 		Kind:          p.Kind,
-		Hosts:         []string{},
+		Hosts:         hostsOf(p),
 		CapacityBytes: int64(p.Capacity),
 		UsedBytes:     int64(p.Used),
 		Limit:         p.Limit,
@@ -144,25 +202,63 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 		SeenAt:        p.At,
 		Groups:        []api.Group{},
 		Volumes:       []api.Volume{},
-		Spares:        s.viewMembers(p.Spares),
-		Logs:          s.viewMembers(p.Logs),
+		Spares:        []api.Member{},
+		Logs:          []api.Member{},
+		FullMargin:    s.fleet.FullMargin(p),
+		Stale:         s.stalePool(p),
 	}
-	through := p.Through(s.fleet.Below)
 	margin, known := s.fleet.Margin(p)
-	out.Margin = wire.MarginBy(margin, known, through.LimitedBy())
+	out.Margin = wire.MarginBy(margin, known, s.fleet.LimitedBy(p))
 	out.Watched, out.UsedUnknown, out.NotSeenSince, out.Wrong, out.Witness = p.Watched, p.UsedUnknown, p.Unseen,
 		p.Wrong, p.Witness
-	out.Stale = !p.Unseen.IsZero()
-	if h := s.fleet.Hosts[p.Reporter]; h == nil || s.fleet.Late(h, s.Clock.Now()) {
-		out.Stale = true
+	out.PriorityHours = s.progress.Hours[p.ID]
+	newest := s.recoveries.Newest(p.ID, "")
+	best := 0
+	for _, w := range open[p.ID] {
+		rank := 1 // planned
+		switch {
+		case newest != nil && w.Recovery == newest.ID:
+			rank = 3
+		case w.Phase != swap.Planned:
+			rank = 2
+		}
+		if rank > best {
+			best, out.Swap = rank, w.ID
+		}
 	}
-	whole := p.Whole()
+	if c := newest; c != nil {
+		out.Recovery = s.progress.ViewRecovery(c, false)
+	}
+	return out
+}
+
+// swapsByPool are the swaps that are open.
+func (s *State) swapsByPool() map[string][]*swaps.Swap {
+	out := map[string][]*swaps.Swap{}
+	for _, w := range s.swaps.OpenSwaps() {
+		out[w.PoolID] = append(out[w.PoolID], w)
+	}
+	return out
+}
+
+// hostsOf are the hosts that members of a pool are on.
+func hostsOf(p *fleet.Pool) []string {
+	out := []string{}
 	for _, g := range p.Groups {
 		for _, m := range g.Members {
-			if !slices.Contains(out.Hosts, m.Domain) && m.Domain != "" {
-				out.Hosts = append(out.Hosts, m.Domain)
+			if m.Domain != "" && !slices.Contains(out, m.Domain) {
+				out = append(out, m.Domain)
 			}
 		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// detailPool adds members and volumes.
+func (s *State) detailPool(out *api.Pool, p *fleet.Pool) {
+	out.Spares, out.Logs = s.viewMembers(p.Spares), s.viewMembers(p.Logs)
+	for _, g := range p.Groups {
 		out.Groups = append(
 			out.Groups,
 			api.Group{
@@ -176,15 +272,6 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 			},
 		)
 	}
-	slices.Sort(out.Hosts)
-	full, _ := whole.DriveMargin(func(id string) *pool.Pool {
-		if q := s.fleet.Below(id); q != nil {
-			w := q.Whole()
-			return &w
-		}
-		return nil
-	})
-	out.FullMargin = int(full)
 	for _, v := range p.Volumes {
 		out.Volumes = append(
 			out.Volumes,
@@ -199,27 +286,6 @@ func (s *State) viewPool(p *fleet.Pool) api.Pool {
 			},
 		)
 	}
-	out.PriorityHours = s.progress.Hours[p.ID]
-	newest := s.recoveries.Newest(p.ID, "")
-	best := 0
-	for _, w := range s.swaps.OpenSwaps() {
-		rank := 1 // planned
-		switch {
-		case w.PoolID != p.ID:
-			continue
-		case newest != nil && w.Recovery == newest.ID:
-			rank = 3
-		case w.Phase != swap.Planned:
-			rank = 2
-		}
-		if rank > best {
-			best, out.Swap = rank, w.ID
-		}
-	}
-	if c := newest; c != nil {
-		out.Recovery = s.progress.ViewRecovery(c, false)
-	}
-	return out
 }
 
 func (s *State) viewMembers(in []pool.Member) []api.Member {

@@ -112,7 +112,7 @@ func (s *Service) Fit(name string) ([]api.Fit, error) {
 			if stock.Offered(place, *s.stock.SwapDrive(d), d.Host) {
 				v.Candidates = append(
 					v.Candidates,
-					api.LostMember{Tail: d.Tail(), Bay: d.BayName(), Drive: d.Desc.Key()},
+					api.LostMember{Tail: d.Tail(), Bay: d.BayName(), Drive: d.Key()},
 				)
 			}
 		}

@@ -257,7 +257,7 @@ func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m he
 	if f.Idle {
 		return m, false // an old scar needs nobody: it is on the drive's own page
 	}
-	key := d.Desc.Key()
+	key := d.Key()
 	m = health.Matter{
 		Key:      key,
 		Verdict:  j.Verdict,

@@ -48,7 +48,7 @@ func (s *Service) TargetOf(kind, name string) (t people.Target, ok bool) {
 // poolOf is the pool in which a drive has a place, by the drive's name; empty for none.
 func (s *State) poolOf(name string) string {
 	if d, err := s.fleet.FindDrive(name); err == nil {
-		if p, _, _ := s.fleet.Member(d.Desc.Key()); p != nil {
+		if p, _, _ := s.fleet.Member(d.Key()); p != nil {
 			return p.Name
 		}
 	}

@@ -197,8 +197,31 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List all pools */
+        /**
+         * List pools
+         * @description The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
+         */
         get: operations["listPools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/horizon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell all pools in a few blocks
+         * @description A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+         */
+        get: operations["getHorizon"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2710,6 +2733,54 @@ export interface components {
             p50: string;
             /** Format: date-time */
             p90: string;
+        };
+        Horizon: {
+            /** @description how many there are */
+            pools: number;
+            /** @description a block is a place, not a pool */
+            grouped: boolean;
+            blocks: components["schemas"]["HorizonBlock"][];
+            systems: components["schemas"]["PoolSystem"][];
+        };
+        HorizonBlock: {
+            /** @description of the pool or of the place; empty where several places are one block */
+            name: string;
+            /** @description how many places are one block */
+            places?: number;
+            pools: number;
+            /** @description the margin of each is known */
+            known: boolean;
+            /** @description members that the pool which is worst off can lose, of those that are known */
+            margin: number;
+            /** @description how many are below their whole margin */
+            below: number;
+            /** @description how many have a recovery that runs or is paused */
+            moving: number;
+            /** Format: int64 */
+            capacity_bytes: number;
+            /**
+             * Format: int64
+             * @description of the measured
+             */
+            used_bytes: number;
+            /**
+             * Format: int64
+             * @description capacity of those of which it is known how full they are
+             */
+            measured_bytes: number;
+            pool?: components["schemas"]["Pool"];
+        };
+        PoolSystem: {
+            kind: string;
+            pools: number;
+            /** @description of the pools, the first twelve by name */
+            names: string[];
+            /** @description that have one, the first twelve by name */
+            hosts: string[];
+            /** @description how many have one */
+            host_count: number;
+            /** @description what all of them can be asked for */
+            offers: string[];
         };
         Pool: {
             id: string;
@@ -5737,20 +5808,53 @@ export interface operations {
     };
     listPools: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description leave out groups, volumes, spares and logs: their lists are empty */
+                brief?: boolean;
+                /** @description only those of a room, or of a host without a room */
+                place?: string;
+                /** @description id of the last pool of the page before */
+                cursor?: string;
+                /** @description how many at most; all without it */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description all pools */
+            /** @description pools */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Pool"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    getHorizon: {
+        parameters: {
+            query?: {
+                /** @description how many at most */
+                blocks?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the blocks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Horizon"];
                 };
             };
             default: components["responses"]["Failure"];

@@ -1,33 +1,29 @@
 import { expect, it } from "vitest";
 import type { S } from "../api/client";
-import { together } from "./horizon";
+import { labelOf } from "./horizon";
 
-const pool = (name: string, margin: number, more: Partial<S["Pool"]> = {}) =>
-  ({
-    id: name,
-    name,
-    hosts: [name],
-    margin: { known: true, members: margin, words: "" },
-    full_margin: 2,
-    capacity_bytes: 100,
-    used_bytes: 40,
-    stale: false,
-    ...more,
-  }) as S["Pool"];
-
-it("is as high as the pool that is worst off, and unknown where one is", () => {
-  const room = (p: S["Pool"]) => p.name.slice(0, 1);
-  const [a, b] = together([pool("a1", 0), pool("b1", 1, { stale: true }), pool("a2", 2), pool("b2", 2)], room);
-  expect(a).toMatchObject({ name: "a", pools: 2, margin: 0, known: true, below: 1, capacity: 200, used: 80 });
-  const [c] = together([pool("c1", 2), pool("c2", 2, { used_unknown: true, used_bytes: 0 })], room);
-  expect(c).toMatchObject({ capacity: 200, used: 40, measured: 100 });
-  expect(b).toMatchObject({ name: "b", pools: 2, margin: 1, known: false, below: 0 });
+const block = (more: Partial<S["HorizonBlock"]> = {}): S["HorizonBlock"] => ({
+  name: "hall 1",
+  places: 1,
+  pools: 3,
+  known: true,
+  margin: 2,
+  below: 0,
+  moving: 0,
+  capacity_bytes: 3e12,
+  used_bytes: 1e12,
+  measured_bytes: 3e12,
+  ...more,
 });
 
-it("leaves no pool out, however many places there are", () => {
-  const all = Array.from({ length: 57 }, (_, i) => pool(`p${i}`, i));
-  const groups = together(all, (p) => p.name);
-  expect(groups.length).toBe(20);
-  expect(groups.reduce((n, g) => n + g.pools, 0)).toBe(57);
-  expect(groups.at(-1)).toMatchObject({ name: "38 more places", margin: 19, to: "/pools" });
+it("says what is worst, and what is not known", () => {
+  expect(labelOf(block())).toBe("hall 1: 3 pools, each can lose 2 more; 33 % of 3.00 TB full");
+  expect(labelOf(block({ known: false }))).toContain("of some the margin is unknown");
+  expect(labelOf(block({ margin: -1 }))).toContain("one has lost data");
+  expect(labelOf(block({ margin: 0, below: 1, moving: 2 }))).toContain(
+    "one cannot lose another drive; 1 below their whole margin; 2 recovering",
+  );
+  expect(labelOf(block({ measured_bytes: 2e12 }))).toContain("50 % of 2.00 TB full, 1.00 TB not known");
+  expect(labelOf(block({ measured_bytes: 0, used_bytes: 0 }))).toContain("how full is not known");
+  expect(labelOf(block({ name: "", places: 38 }))).toContain("38 more places: ");
 });

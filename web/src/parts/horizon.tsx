@@ -4,129 +4,71 @@ import { client, got, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "./format";
 
-export const usePools = () => useQuery({ queryKey: ["pools"], queryFn: () => got(client.GET("/pools")) });
+/** useHorizon gives all pools in a few blocks. */
+export const useHorizon = () => useQuery({ queryKey: ["horizon"], queryFn: () => got(client.GET("/horizon")) });
 
-/** most is how many blocks there is room for. */
-const most = 20;
-
-/** useRooms gives the room of each host that has one. */
-export function useRooms(wanted: boolean) {
-  const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")), enabled: wanted });
-  return new Map((hosts.data ?? []).map((h) => [h.name, h.room ?? ""]));
-}
-
-/** placeOf is where a pool is: the room of its first host, or that host. */
-export const placeOf = (p: S["Pool"], rooms: Map<string, string>) =>
-  rooms.get(p.hosts[0] ?? "") || (p.hosts[0] ?? "nowhere");
+/** nameOf names a block: a pool, a place, or the rest of the places. */
+export const nameOf = (b: S["HorizonBlock"]) => b.name || `${b.places ?? 0} more places`;
 
 /**
  * Horizon is the whole fleet in one band: a block a pool, as wide as its capacity, as high as its margin, filled as
  * it is full. Where there are more pools than there is room for, a block is a room with all its pools.
  */
 export function Horizon() {
-  const pools = usePools().data ?? [];
-  const many = pools.length > most;
-  const rooms = useRooms(many);
-  const total = pools.reduce((n, p) => n + p.capacity_bytes, 0);
+  const h = useHorizon().data;
+  const blocks = h?.blocks ?? [];
+  const total = blocks.reduce((n, b) => n + b.capacity_bytes, 0);
   const share = (bytes: number) => (total ? bytes / total : 0);
   return (
     <nav
-      aria-label={`Horizon: all pools${many ? ", by room" : ""}, the least margin first`}
+      aria-label={`Horizon: all pools${h?.grouped ? ", by room" : ""}, the least margin first`}
       className="no-print h-[4.5rem] border-b border-line bg-sheet"
     >
       <ul className="mx-auto flex h-full max-w-6xl items-end gap-[3px] overflow-x-auto overflow-y-hidden px-4">
-        {many
-          ? together(pools, (p) => placeOf(p, rooms)).map((g) => (
-              <GroupBlock key={g.name} group={g} share={share(g.capacity)} />
-            ))
-          : pools.map((p) => <PoolBlock key={p.id} pool={p} share={share(p.capacity_bytes)} />)}
+        {blocks.map((b) =>
+          b.pool ? (
+            <PoolBlock key={b.pool.id} pool={b.pool} share={share(b.capacity_bytes)} />
+          ) : (
+            <GroupBlock key={b.name} group={b} share={share(b.capacity_bytes)} />
+          ),
+        )}
       </ul>
     </nav>
   );
 }
 
-/** A Group is pools that are shown as one: the one that is worst off says how high it is. */
-export type Group = {
-  name: string;
-  to: string;
-  pools: number;
-  known: boolean;
-  margin: number;
-  below: number;
-  moving: number;
-  capacity: number;
-  /** What is used, and of how much that is known. */
-  used: number;
-  measured: number;
-};
-
-/** together puts pools, of which the one that is worst off comes first, into groups, and the last of many groups into one. */
-export function together(pools: S["Pool"][], name: (p: S["Pool"]) => string): Group[] {
-  const groups = new Map<string, Group>();
-  const add = (key: string, to: string, g: Omit<Group, "name" | "to">) => {
-    const was = groups.get(key);
-    groups.set(
-      key,
-      was
-        ? {
-            ...was,
-            pools: was.pools + g.pools,
-            known: was.known && g.known,
-            margin: Math.min(was.margin, g.margin),
-            below: was.below + g.below,
-            moving: was.moving + g.moving,
-            capacity: was.capacity + g.capacity,
-            used: was.used + g.used,
-            measured: was.measured + g.measured,
-          }
-        : { ...g, name: key, to },
-    );
-  };
-  for (const p of pools) {
-    const known = p.margin.known && !p.stale;
-    const state = p.recovery?.state;
-    add(name(p), `/pools?place=${encodeURIComponent(name(p))}`, {
-      pools: 1,
-      known,
-      margin: p.margin.members,
-      below: known && p.margin.members < p.full_margin ? 1 : 0,
-      moving: state === "running" || state === "paused" ? 1 : 0,
-      capacity: p.capacity_bytes,
-      used: p.used_unknown ? 0 : p.used_bytes,
-      measured: p.used_unknown ? 0 : p.capacity_bytes,
-    });
-  }
-  const all = [...groups.values()];
-  if (all.length <= most) return all;
-  groups.clear();
-  for (const g of all.slice(0, most - 1)) groups.set(g.name, g);
-  for (const g of all.slice(most - 1)) add(`${all.length - most + 1} more places`, "/pools", g);
-  return [...groups.values()];
-}
-
 const step = 11;
 
-function GroupBlock({ group: g, share }: { group: Group; share: number }) {
-  const worst = g.margin < 0 ? "one has lost data" : g.margin === 0 ? "one cannot lose another drive" : "";
-  const margin = [worst, g.known ? "" : "of some the margin is unknown"].filter(Boolean).join(", ");
-  const full = g.measured ? g.used / g.measured : 0;
-  const filled = g.measured ? `${Math.round(full * 100)} % of ${decimal(g.measured)} full` : "how full is not known";
-  const label =
-    `${g.name}: ${g.pools} ${g.pools === 1 ? "pool" : "pools"}, ${margin || `each can lose ${g.margin} more`}` +
-    `${g.below ? `; ${g.below} below their whole margin` : ""}${g.moving ? `; ${g.moving} recovering` : ""}; ` +
-    `${filled}${g.measured < g.capacity && g.measured ? `, ${decimal(g.capacity - g.measured)} not known` : ""}`;
+function GroupBlock({ group: g, share }: { group: S["HorizonBlock"]; share: number }) {
+  const name = nameOf(g);
   return (
     <Block
-      to={g.to}
-      label={label}
-      name={`${g.name} (${g.pools})`}
+      to={g.name ? `/pools?place=${encodeURIComponent(g.name)}` : "/pools"}
+      label={labelOf(g)}
+      name={`${name} (${g.pools})`}
       share={share}
       known={g.known}
       below={g.below > 0}
       margin={g.margin}
-      full={full}
+      full={g.measured_bytes ? g.used_bytes / g.measured_bytes : 0}
       seams={[]}
     />
+  );
+}
+
+/** labelOf says in words what a block of several pools shows. */
+export function labelOf(g: S["HorizonBlock"]): string {
+  const worst = g.margin < 0 ? "one has lost data" : g.margin === 0 ? "one cannot lose another drive" : "";
+  const margin = [worst, g.known ? "" : "of some the margin is unknown"].filter(Boolean).join(", ");
+  const full = g.measured_bytes ? g.used_bytes / g.measured_bytes : 0;
+  const filled = g.measured_bytes
+    ? `${Math.round(full * 100)} % of ${decimal(g.measured_bytes)} full`
+    : "how full is not known";
+  const rest = g.capacity_bytes - g.measured_bytes;
+  return (
+    `${nameOf(g)}: ${g.pools} ${g.pools === 1 ? "pool" : "pools"}, ${margin || `each can lose ${g.margin} more`}` +
+    `${g.below ? `; ${g.below} below their whole margin` : ""}${g.moving ? `; ${g.moving} recovering` : ""}; ` +
+    `${filled}${rest > 0 && g.measured_bytes ? `, ${decimal(rest)} not known` : ""}`
   );
 }
 

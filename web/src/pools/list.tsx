@@ -1,21 +1,38 @@
 import { Link, useSearchParams } from "react-router";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "../parts/format";
-import { placeOf, usePools, useRooms } from "../parts/horizon";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { client, got } from "../api/client";
+import { useHorizon } from "../parts/horizon";
 import { Ago, Empty, Failed, Seam, Title, Waiting, Lasting } from "../parts/parts";
 import { LevelBar } from "../round/page";
 import { MarginWords } from "./margin";
 import { Systems } from "./systems";
 
+/** aPage is how many pools are fetched at once. */
+const aPage = 100;
+
 export default function PoolsPage() {
-  const pools = usePools();
   const now = useNow();
   const [params] = useSearchParams();
   const place = params.get("place") ?? "";
-  const rooms = useRooms(place !== "");
+  const horizon = useHorizon().data;
+  const pools = useInfiniteQuery({
+    queryKey: ["pools", place],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      got(
+        client.GET("/pools", {
+          params: {
+            query: { brief: true, limit: aPage, ...(place && { place }), ...(pageParam && { cursor: pageParam }) },
+          },
+        }),
+      ),
+    getNextPageParam: (last) => (last.length < aPage ? undefined : last[last.length - 1]?.id),
+  });
   if (pools.error) return <Failed what="The pools" error={pools.error} again={() => void pools.refetch()} />;
   if (!pools.data) return <Waiting rows={5} />;
-  const shown = place ? pools.data.filter((p) => placeOf(p, rooms) === place) : pools.data;
+  const shown = pools.data.pages.flat();
   return (
     <>
       <Title
@@ -31,7 +48,7 @@ export default function PoolsPage() {
       >
         {place ? `Pools of ${place}` : "Pools"}
       </Title>
-      {pools.data.length === 0 && <Empty>No pool was reported yet. Agents report those of their hosts.</Empty>}
+      {shown.length === 0 && !place && <Empty>No pool was reported yet. Agents report those of their hosts.</Empty>}
       <ul className="space-y-2.5">
         {shown.map((p) => {
           const share = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
@@ -87,7 +104,19 @@ export default function PoolsPage() {
           );
         })}
       </ul>
-      {pools.data.length > 0 && <Systems pools={pools.data} />}
+      {pools.hasNextPage && (
+        <p className="mt-4 text-center">
+          <button
+            type="button"
+            className="button"
+            disabled={pools.isFetchingNextPage}
+            onClick={() => void pools.fetchNextPage()}
+          >
+            {place || !horizon ? "Show more" : `Show more: ${shown.length} of ${horizon.pools} are shown`}
+          </button>
+        </p>
+      )}
+      {horizon && horizon.systems.length > 0 && <Systems systems={horizon.systems} />}
     </>
   );
 }

@@ -1,22 +1,11 @@
 import type { S } from "../api/client";
 
-type System = { kind: string; pools: S["Pool"][]; offers: string[] };
-
-/** systemsOf are the pool systems of which pools were reported, with what can be asked of all pools of each. */
-export function systemsOf(pools: S["Pool"][]): System[] {
-  const of = new Map<string, S["Pool"][]>();
-  for (const p of pools) of.set(p.kind, [...(of.get(p.kind) ?? []), p]);
-  return [...of.entries()]
-    .sort(([a], [b]) => a.localeCompare(b))
-    .map(([kind, all]) => ({
-      kind,
-      pools: all,
-      offers: (all[0]?.offers ?? []).filter((o) => all.every((p) => (p.offers ?? []).includes(o))),
-    }));
-}
+/** some names all of a few, and says how many more there are. */
+const some = (names: string[], all: number) =>
+  names.join(", ") + (all > names.length ? ` and ${all - names.length} more` : "");
 
 /** Systems tells which pool systems there are, and what can be asked of each. */
-export function Systems({ pools }: { pools: S["Pool"][] }) {
+export function Systems({ systems }: { systems: S["PoolSystem"][] }) {
   return (
     <details className="sheet mt-6 p-4">
       <summary className="min-h-8 cursor-pointer font-semibold">Pool systems, and what can be asked of them</summary>
@@ -31,11 +20,11 @@ export function Systems({ pools }: { pools: S["Pool"][] }) {
             </tr>
           </thead>
           <tbody>
-            {systemsOf(pools).map((s) => (
+            {systems.map((s) => (
               <tr key={s.kind}>
                 <td className="font-semibold">{s.kind}</td>
-                <td>{s.pools.map((p) => p.name).join(", ")}</td>
-                <td>{[...new Set(s.pools.flatMap((p) => p.hosts))].sort().join(", ")}</td>
+                <td>{some(s.names, s.pools)}</td>
+                <td>{some(s.hosts, s.host_count)}</td>
                 <td>
                   {s.offers.join(", ") || (
                     <span className="text-soft">nothing: it is watched, and its swaps have steps by hand</span>
