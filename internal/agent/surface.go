@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -22,8 +23,10 @@ import (
 type Surface interface {
 	// Stretch is how much is written at once, in bytes.
 	Stretch() int64
-	// Write fills n bytes at an address with the pattern of seed, and they are on the medium when it returns.
+	// Write fills n bytes at an address with the pattern of seed.
 	Write(ctx context.Context, at, n int64, seed uint64) error
+	// Sync returns when all that was written is on the medium.
+	Sync(ctx context.Context) error
 	// Verify reads n bytes back, past all caches. bad is the first address that does not hold the pattern; -1 when all
 	// do.
 	Verify(ctx context.Context, at, n int64, seed uint64) (bad int64, err error)
@@ -46,6 +49,7 @@ type surfaceTest struct {
 	Drive drive.Identity `json:"drive"`
 	Rate  int64          `json:"rate"`
 	Seed  uint64         `json:"seed"`
+	sure  int64          // how far what was written is on the medium: a power cut takes nothing of it
 }
 
 // surfaces are those of a host. What is written down is how far each came; it goes on from there whatever restarts.
@@ -73,6 +77,7 @@ func openSurfaces(dir string) (*surfaces, error) {
 		if err != nil || json.Unmarshal(b, t) != nil || t.Drive.Key() == "" {
 			continue // it was being written; nothing goes on that nobody knows
 		}
+		t.sure = t.DoneBytes
 		s.of[t.Drive.Key()] = t
 	}
 	return s, nil
@@ -80,7 +85,11 @@ func openSurfaces(dir string) (*surfaces, error) {
 
 // note writes down how far one came. s.mu is held.
 func (s *surfaces) note(t *surfaceTest) error {
-	b, err := json.Marshal(t)
+	n := *t
+	if n.Pass == api.SurfaceReportPassWrite {
+		n.DoneBytes = min(n.DoneBytes, n.sure)
+	}
+	b, err := json.Marshal(n)
 	if err != nil {
 		return err
 	}
@@ -298,12 +307,18 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 	}
 	noted, since := time.Now(), a.Clock.Now()
 	var moved int64
+	defer func() {
+		if f.there() { // it is written down after this how far it came
+			s.sync(dev, t)
+		}
+	}()
 	for ctx.Err() == nil {
 		s.mu.Lock()
 		at, pass := t.DoneBytes, t.Pass
 		s.mu.Unlock()
 		if at >= t.SizeBytes {
 			if pass == api.SurfaceReportPassWrite {
+				s.sync(dev, t)
 				s.mu.Lock()
 				t.Pass, t.DoneBytes = api.SurfaceReportPassVerify, 0
 				err := s.note(t)
@@ -327,17 +342,15 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 		moved += n
 		s.mu.Lock()
 		t.DoneBytes = at + n
-		t.Faults = append(t.Faults, found...)
-		t.Bad = nil
-		for _, x := range t.Faults {
-			t.Bad = append(t.Bad, x.At)
-		}
-		given := len(t.Faults) >= surfaceBad
-		err = nil
-		if time.Since(noted) > surfaceNotes || given {
-			noted, err = time.Now(), s.note(t)
-		}
+		t.fault(found...)
 		s.mu.Unlock()
+		err, given := error(nil), len(t.Faults) >= surfaceBad
+		if time.Since(noted) > surfaceNotes || given {
+			s.sync(dev, t)
+			s.mu.Lock()
+			noted, err = time.Now(), s.note(t)
+			s.mu.Unlock()
+		}
 		if given {
 			return s.finish(ctx, dev, t)
 		}
@@ -354,6 +367,32 @@ func (a *Agent) write(ctx context.Context, f Found, t *surfaceTest) error {
 		s.mu.Unlock()
 	}
 	return nil
+}
+
+// fault adds places that are bad. The lock is held.
+func (t *surfaceTest) fault(found ...api.SurfaceFault) {
+	t.Faults = append(t.Faults, found...)
+	t.Bad = nil
+	for _, x := range t.Faults {
+		t.Bad = append(t.Bad, x.At)
+	}
+}
+
+// sync puts on the medium what was written, so that how far it came can be written down. Where that fails, nobody knows
+// what of it is there.
+func (s *surfaces) sync(dev Surface, t *surfaceTest) {
+	s.mu.Lock()
+	from, done, writes := t.sure, t.DoneBytes, t.Pass == api.SurfaceReportPassWrite
+	s.mu.Unlock()
+	if !writes || done <= from {
+		return
+	}
+	err := dev.Sync(context.Background())
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t.sure = done; err != nil {
+		t.fault(api.SurfaceFault{At: from, Bytes: done - from, What: api.FaultNotWritten})
+	}
 }
 
 // finish says how it ended, and leaves nothing at the ends that others could take for data.
@@ -464,13 +503,13 @@ func (f Found) there() bool { return f.Read == nil || f.Read(0, make([]byte, 409
 // Pattern fills b, which lies at an address, with what nobody else writes: each 8 bytes follow from their own address
 // and seed, so that what was written to the wrong place shows as well (splitmix64, Steele, Lea, Flood 2014).
 func Pattern(b []byte, at int64, seed uint64) {
-	for i := 0; i+8 <= len(b); i += 8 {
-		x := seed + uint64(at+int64(i))*0x9e3779b97f4a7c15
-		x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
-		x = (x ^ x>>27) * 0x94d049bb133111eb
-		x ^= x >> 31
-		for k := range 8 {
-			b[i+k] = byte(x >> (8 * k))
-		}
+	step := uint64(0x9e3779b97f4a7c15)
+	eight := 8 * step // by which it grows with eight bytes of address
+	x := seed + uint64(at)*step
+	for ; len(b) >= 8; b = b[8:] {
+		y := (x ^ x>>30) * 0xbf58476d1ce4e5b9
+		y = (y ^ y>>27) * 0x94d049bb133111eb
+		binary.LittleEndian.PutUint64(b, y^y>>31)
+		x += eight
 	}
 }

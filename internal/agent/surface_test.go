@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"math/rand/v2"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/core/drive"
 )
 
 // rotten is a surface of which some sectors cannot be written, some cannot be read, and some give back something else.
@@ -21,6 +23,8 @@ type rotten struct {
 const sector = 512
 
 func (r *rotten) Stretch() int64 { return r.stretch }
+
+func (r *rotten) Sync(context.Context) error { return nil }
 
 func (r *rotten) each(at, n int64, f func(sector int64)) {
 	for x := at / sector; x < (at+n)/sector; x++ {
@@ -126,4 +130,68 @@ func TestFaultsToTheSector(t *testing.T) {
 			"bytes together, gave back something else than was written, the first at byte 9216",
 		words,
 	)
+}
+
+// TestPattern: each eight bytes are the splitmix64 of their own address and seed, as they have been since the first
+// version: a test that was under way when its agent was upgraded goes on.
+func TestPattern(t *testing.T) {
+	of := func(at int64, seed uint64) uint64 {
+		x := seed + uint64(at)*0x9e3779b97f4a7c15
+		x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+		x = (x ^ x>>27) * 0x94d049bb133111eb
+		return x ^ x>>31
+	}
+	for range 200 {
+		at, seed := rand.Int64N(1<<50)&^7, rand.Uint64()
+		b := make([]byte, 8*(1+rand.IntN(600)))
+		Pattern(b, at, seed)
+		for i := 0; i < len(b); i += 8 {
+			require.Equal(t, of(at+int64(i), seed), binary.LittleEndian.Uint64(b[i:]))
+		}
+	}
+}
+
+// BenchmarkPattern makes what a surface test writes.
+func BenchmarkPattern(b *testing.B) {
+	buf := make([]byte, 1<<20)
+	b.SetBytes(int64(len(buf)))
+	for i := 0; b.Loop(); i++ {
+		Pattern(buf, int64(i)<<20, 7)
+	}
+}
+
+// cached is a surface with a cache of its own, whose Sync fails when it is told to.
+type cached struct {
+	rotten
+	fails error
+}
+
+func (c *cached) Sync(context.Context) error { return c.fails }
+
+// TestSurfacePowerCut: how far a surface test came is written down only as far as the drive has it on its medium; what
+// a drive could not put there is a fault, and is told.
+func TestSurfacePowerCut(t *testing.T) {
+	dir := t.TempDir()
+	s, err := openSurfaces(dir)
+	require.NoError(t, err)
+	x := &surfaceTest{Drive: drive.Identity{WWN: "5000000000000001"}}
+	x.Pass, x.State, x.SizeBytes, x.DoneBytes = api.SurfaceReportPassWrite, api.SurfaceReportStateRunning, 4096, 3000
+	dev := &cached{}
+	kept := func() int64 {
+		require.NoError(t, s.note(x))
+		again, err := openSurfaces(dir)
+		require.NoError(t, err)
+		return again.of[x.Drive.Key()].DoneBytes
+	}
+	require.Zero(t, kept())
+	s.sync(dev, x)
+	require.EqualValues(t, 3000, kept())
+	x.DoneBytes = 3500
+	require.EqualValues(t, 3000, kept())
+	dev.fails = errors.New("input/output error")
+	s.sync(dev, x)
+	require.Equal(t, []api.SurfaceFault{{At: 3000, Bytes: 500, What: api.FaultNotWritten}}, x.Faults)
+	require.Equal(t, []int64{3000}, x.Bad)
+	x.Pass, x.DoneBytes = api.SurfaceReportPassVerify, 900 // what is read back needs nothing written
+	require.EqualValues(t, 900, kept())
 }

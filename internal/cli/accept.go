@@ -192,7 +192,11 @@ func asked() []cli.Flag {
 			Usage: "write the whole surface with patterns and read it back; whatever is on it is gone",
 		},
 		&cli.BoolFlag{Name: "extended", Usage: "run the extended self-test"},
-		&cli.StringFlag{Name: "rate", Usage: "write and read this much a second at the most, such as 100MB"},
+		&cli.StringFlag{
+			Name: "rate",
+			Usage: "write and read this much a second at the most, such as 1GB; 150MB without it, so that users on the same " +
+				"cables are not kept waiting",
+		},
 	}
 }
 

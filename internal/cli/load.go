@@ -39,32 +39,9 @@ func labLoadCommand() *cli.Command {
 
 // labLoad is the action of lantern lab load.
 func labLoad(ctx context.Context, s *session, cmd *cli.Command) error {
-	server, token, trust, err := settings(cmd)
+	c, err := loadConfig(s, cmd)
 	if err != nil {
 		return err
-	}
-	c := load.Config{
-		Server: server, Token: token, Says: s.errOut, Metrics: cmd.String("metrics"), Seed: cmd.Uint64("seed"),
-		Hosts: cmd.Int("hosts"), Drives: cmd.Int("drives"), People: cmd.Int("people"),
-	}
-	if c.Every, err = ParseDuration(cmd.String("every")); err != nil {
-		return usage("--every: %v", err)
-	}
-	if c.For, err = ParseDuration(cmd.String("for")); err != nil {
-		return usage("--for: %v", err)
-	}
-	switch {
-	case c.Hosts < 1 || c.Hosts > mostHosts:
-		return usage("--hosts is 1 to %d, not %d", mostHosts, c.Hosts)
-	case c.Drives < c.Hosts || c.Drives > 1000*c.Hosts:
-		return usage("--drives is one to 1000 for each host, not %d for %d hosts", c.Drives, c.Hosts)
-	case c.People < 1 || c.People > 1000:
-		return usage("--people is 1 to 1000, not %d", c.People)
-	case c.Every < 5*time.Second || c.For < time.Second || c.For > 24*time.Hour:
-		return usage("--every is 5s or longer, --for is 1s to 24h")
-	}
-	if c.Transport, err = link.Transport(server, trust); err != nil {
-		return usage("%v", err)
 	}
 	out, err := load.Run(ctx, c)
 	switch {
@@ -99,6 +76,38 @@ func labLoad(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	s.out.line("at the end the service held %s of memory", decimal(int64(out.MemoryBytes)))
 	return nil
+}
+
+// loadConfig is what load is asked for.
+func loadConfig(s *session, cmd *cli.Command) (c load.Config, err error) {
+	server, token, trust, err := settings(cmd)
+	if err != nil {
+		return c, err
+	}
+	c = load.Config{
+		Server: server, Token: token, Says: s.errOut, Metrics: cmd.String("metrics"), Seed: cmd.Uint64("seed"),
+		Hosts: cmd.Int("hosts"), Drives: cmd.Int("drives"), People: cmd.Int("people"),
+	}
+	if c.Every, err = ParseDuration(cmd.String("every")); err != nil {
+		return c, usage("--every: %v", err)
+	}
+	if c.For, err = ParseDuration(cmd.String("for")); err != nil {
+		return c, usage("--for: %v", err)
+	}
+	switch {
+	case c.Hosts < 1 || c.Hosts > mostHosts:
+		return c, usage("--hosts is 1 to %d, not %d", mostHosts, c.Hosts)
+	case c.Drives < c.Hosts || c.Drives > 1000*c.Hosts:
+		return c, usage("--drives is one to 1000 for each host, not %d for %d hosts", c.Drives, c.Hosts)
+	case c.People < 1 || c.People > 1000:
+		return c, usage("--people is 1 to 1000, not %d", c.People)
+	case c.Every < 5*time.Second || c.For < time.Second || c.For > 24*time.Hour:
+		return c, usage("--every is 5s or longer, --for is 1s to 24h")
+	}
+	if c.Transport, err = link.Transport(server, trust); err != nil {
+		return c, usage("%v", err)
+	}
+	return c, nil
 }
 
 // waitRows are the waits as cells.

@@ -19,7 +19,7 @@ func poolsCommand() *cli.Command {
 		Description: "Example: lantern pools\n         lantern pools --columns pool,margin",
 		Flags:       tableFlags(),
 		Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
-			all, err := ask[[]api.Pool](s.client.ListPools(ctx, &api.ListPoolsParams{Brief: true}))
+			all, err := ask[[]api.Pool](s.client.ListPools(ctx, &api.ListPoolsParams{Brief: s.out.format != "json"}))
 			if err != nil {
 				return err
 			}

@@ -27,6 +27,8 @@ func (h *Host) surface(d *Drive) func() (agent.Surface, error) {
 
 func (s surface) Stretch() int64 { return labStretch }
 
+func (s surface) Sync(context.Context) error { return nil }
+
 // pass takes as long as the drive needs for so many bytes.
 func (s surface) pass(ctx context.Context, n int64) error {
 	if err := s.h.fleet.clock.Sleep(ctx, time.Duration(float64(n)/rateRotating*1e9)); err != nil {

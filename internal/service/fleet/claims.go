@@ -265,12 +265,12 @@ func (s disputes) claimedBy(host string) (out []*Drive) {
 }
 
 // withClaims are the drives of which another host than theirs speaks, by key.
-func (s *State) withClaims() iter.Seq2[*Drive, string] {
+func (x *index) withClaims() iter.Seq2[*Drive, string] {
 	return func(yield func(*Drive, string) bool) {
-		for key := range s.index.claimed {
-			d := s.Drives[key]
+		for key := range x.claimed {
+			d := x.of.Drives[key]
 			if d == nil || len(d.Claims) == 0 {
-				delete(s.index.claimed, key)
+				delete(x.claimed, key)
 			} else if !yield(d, key) {
 				return
 			}

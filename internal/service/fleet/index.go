@@ -12,6 +12,7 @@ import (
 
 // index finds without looking at everything. What it holds may be old: whoever uses it looks whether it is still so.
 type index struct {
+	of    *State
 	pools map[string]map[string]*Pool // by drive and id
 	// claimed are the keys of drives of which another host than theirs speaks, and perhaps of some that were.
 	claimed map[string]bool
@@ -23,8 +24,6 @@ type index struct {
 	settledAt      time.Time // when it was last looked for moments that lie ahead
 }
 
-func newIndex() index { return index{claimed: map[string]bool{}, tokens: map[string]string{}} }
-
 // order are all drives in an order.
 type order struct {
 	version int
@@ -33,7 +32,7 @@ type order struct {
 
 // of brings the order up to date. What drives are ordered by changes seldom, so most times it only looks whether it
 // did.
-func (o *order) of(s *State, by func(a, b *Drive) int) []*Drive {
+func (o *order) ordered(s *State, by func(a, b *Drive) int) []*Drive {
 	if o.version != s.index.version || len(o.drives) != len(s.Drives) {
 		o.version, o.drives = s.index.version, slices.Collect(maps.Values(s.Drives))
 	}
@@ -44,12 +43,12 @@ func (o *order) of(s *State, by func(a, b *Drive) int) []*Drive {
 }
 
 // ByPlace are all drives in the order of their hosts and bays. They must not be changed.
-func (s *State) ByPlace() []*Drive { return s.index.byPlace.of(s, ByPlace) }
+func (x *index) ByPlace() []*Drive { return x.byPlace.ordered(x.of, ByPlace) }
 
 // TakeChanged gives the drives of which something changed since it was called last, and those that are new.
-func (s *State) TakeChanged() []*Drive {
-	out := s.index.changed
-	s.index.changed = nil
+func (x *index) TakeChanged() []*Drive {
+	out := x.changed
+	x.changed = nil
 	for _, d := range out {
 		d.changed = false
 	}
@@ -58,8 +57,8 @@ func (s *State) TakeChanged() []*Drive {
 
 // ByHost gives the drives of hosts, in the order of their bays, as long as no drive goes to another host. They must not
 // be changed.
-func (s *State) ByHost() func(host string) []*Drive {
-	all := s.ByPlace()
+func (x *index) ByHost() func(host string) []*Drive {
+	all := x.ByPlace()
 	return func(host string) []*Drive {
 		from, _ := slices.BinarySearchFunc(all, host, func(d *Drive, host string) int { return cmp.Compare(d.Host, host) })
 		to := from
@@ -74,8 +73,8 @@ func (s *State) ByHost() func(host string) []*Drive {
 func (p *Pool) DriveKeys() map[string]bool { return p.drives }
 
 // ByAge are all drives, the one that was first seen first. They must not be changed.
-func (s *State) ByAge() []*Drive {
-	return s.index.byAge.of(s, func(a, b *Drive) int {
+func (x *index) ByAge() []*Drive {
+	return x.byAge.ordered(x.of, func(a, b *Drive) int {
 		return cmp.Or(a.FirstAt.Compare(b.FirstAt), cmp.Compare(a.Key(), b.Key()))
 	})
 }

@@ -182,11 +182,11 @@ func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 }
 
 // FullMargin is a pool's margin when nothing is lost.
-func (s *State) FullMargin(p *Pool) int {
+func (p *Pool) FullMargin(below pool.Lookup) int {
 	work := func() pool.Margin {
 		whole := p.Whole()
 		full, _ := whole.DriveMargin(func(id string) *pool.Pool {
-			if q := s.Below(id); q != nil {
+			if q := below(id); q != nil {
 				w := q.Whole()
 				return &w
 			}
@@ -203,10 +203,10 @@ func (s *State) FullMargin(p *Pool) int {
 	return int(p.kept.full)
 }
 
-// LimitedBy is what keeps a pool's margin down.
-func (s *State) LimitedBy(p *Pool) string {
+// MarginLimitedBy is what keeps a pool's margin down.
+func (p *Pool) MarginLimitedBy(below pool.Lookup) string {
 	work := func() string {
-		q := p.Through(s.Below)
+		q := p.Through(below)
 		return q.LimitedBy()
 	}
 	if p.kept.layered {

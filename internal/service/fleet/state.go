@@ -21,6 +21,7 @@ import (
 // lock of the service.
 type State struct {
 	*ledger.Ledger
+	index
 
 	Work Work // set once, before anything is asked
 	// Bought gives the keys of other drives that were bought in one batch with one; set once. BadLinksVersion is to change
@@ -30,7 +31,6 @@ type State struct {
 	Hosts  map[string]*Host
 	Drives map[string]*Drive
 	Pools  map[string]*Pool
-	index  index
 	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose
 	// link was bad, by bay.
 	Batches  map[string][]string
@@ -48,7 +48,9 @@ type State struct {
 
 // New makes a State in which nothing is known yet.
 func New(l *ledger.Ledger) *State {
-	return &State{Ledger: l, index: newIndex(), Bought: func(*Drive) []string { return nil }}
+	s := &State{Ledger: l, Bought: func(*Drive) []string { return nil }}
+	s.index = index{of: s, claimed: map[string]bool{}, tokens: map[string]string{}}
+	return s
 }
 
 // Service is what others call at any time: its methods take the lock.

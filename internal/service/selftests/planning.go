@@ -263,7 +263,8 @@ func (s *State) Tick(t *fleet.Tick) {
 	if s.planner.draft != nil {
 		s.takeDraft(b)
 	}
-	if s.planner.draft == nil && (!now.Before(s.planner.at) || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
+	due := !now.Before(s.planner.at)
+	if s.planner.draft == nil && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
 		s.planner.pace.begin()
 		s.replan(b, now)
 		s.planner.pace.end()
@@ -273,16 +274,16 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 	s.turnAt = now.Add(s.Clock.AtLeast(time.Second, time.Second))
 	places := s.judging.Places()
-	due := s.due(places, now)
-	if len(due) == 0 {
+	tests := s.due(places, now)
+	if len(tests) == 0 {
 		return
 	}
-	running, limits := s.runningTests(due, places)
-	before := make([]selftest.Item, len(due))
-	for i, w := range due {
+	running, limits := s.runningTests(tests, places)
+	before := make([]selftest.Item, len(tests))
+	for i, w := range tests {
 		before[i] = *w.Item
 	}
-	for _, it := range selftest.Turn(due, limits, running, now) {
+	for _, it := range selftest.Turn(tests, limits, running, now) {
 		d, at := s.fleet.Drives[it.Drive], places[it.Drive]
 		r := s.BeginTest(
 			b,
@@ -295,7 +296,7 @@ func (s *State) Tick(t *fleet.Tick) {
 		r.Plan, r.Takes, it.Run = it.Plan, it.Takes, r.Id
 		b.Put(r.row())
 	}
-	for i, w := range due {
+	for i, w := range tests {
 		if before[i] == *w.Item {
 			continue
 		}

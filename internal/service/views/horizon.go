@@ -64,9 +64,9 @@ func (s *State) block(p ranked) api.HorizonBlock {
 	margin, told := s.fleet.Margin(p.Pool)
 	b.Margin = int(margin)
 	if !told {
-		b.Margin = s.fleet.FullMargin(p.Pool) // that it is not known is said by Known
+		b.Margin = p.Pool.FullMargin(s.fleet.Below) // that it is not known is said by Known
 	}
-	if p.known && p.margin < s.fleet.FullMargin(p.Pool) {
+	if p.known && p.margin < p.Pool.FullMargin(s.fleet.Below) {
 		b.Below = 1
 	}
 	if c := s.recoveries.Newest(p.ID, ""); c != nil && (c.State == recovery.Running || c.State == recovery.Paused) {

@@ -204,11 +204,11 @@ func (s *State) briefPool(p *fleet.Pool, open map[string][]*swaps.Swap) api.Pool
 		Volumes:       []api.Volume{},
 		Spares:        []api.Member{},
 		Logs:          []api.Member{},
-		FullMargin:    s.fleet.FullMargin(p),
+		FullMargin:    p.FullMargin(s.fleet.Below),
 		Stale:         s.stalePool(p),
 	}
 	margin, known := s.fleet.Margin(p)
-	out.Margin = wire.MarginBy(margin, known, s.fleet.LimitedBy(p))
+	out.Margin = wire.MarginBy(margin, known, p.MarginLimitedBy(s.fleet.Below))
 	out.Watched, out.UsedUnknown, out.NotSeenSince, out.Wrong, out.Witness = p.Watched, p.UsedUnknown, p.Unseen,
 		p.Wrong, p.Witness
 	out.PriorityHours = s.progress.Hours[p.ID]
