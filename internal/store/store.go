@@ -35,7 +35,8 @@ var ErrTwice = errors.New("this report was taken before")
 // Store is an open database.
 type Store struct {
 	ways atomic.Uint64 // see Ways
-	db   *gorm.DB
+	db   *gorm.DB      // the one connection that writes
+	read *gorm.DB      // connections that only read: they wait for no writer, and see what was committed
 	file string
 	lock *lock
 	now  func() time.Time // the clock by which moments are noted; nil while none are
@@ -75,32 +76,53 @@ func openDatabase(file string) (*Store, error) {
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite" +
 		"&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)" +
 		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
+	db, err := connect(dsn, 1)
+	if err != nil {
+		return nil, fmt.Errorf("open the database %s: %w", file, err)
+	}
+	if err := migrate(db); err != nil {
+		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, errors.Join(full(err), disconnect(db)))
+	}
+	read, err := connect(strings.Replace(dsn, "cache_size(-65536)", "cache_size(-8192)", 1)+"&_pragma=query_only(1)", readers)
+	if err != nil {
+		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
+	}
+	return &Store{db: db, read: read, file: file}, nil
+}
+
+// readers is how many read at once.
+const readers = 4
+
+// connect opens a database with so many connections at the most.
+func connect(dsn string, most int) (*gorm.DB, error) {
 	db, err := gorm.Open(
 		sqlite.Open(dsn),
 		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true, PrepareStmtMaxSize: 200,
 			NowFunc: func() time.Time { return time.Now().UTC() }},
 	)
 	if err != nil {
-		return nil, fmt.Errorf("open the database %s: %w", file, err)
+		return nil, err
 	}
 	raw, err := db.DB()
 	if err != nil {
 		return nil, err
 	}
-	raw.SetMaxOpenConns(1) // one writer; reads are short and answered from memory for the most part
-	if err := migrate(db); err != nil {
-		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, errors.Join(full(err), raw.Close()))
+	raw.SetMaxOpenConns(most)
+	raw.SetMaxIdleConns(most)
+	return db, nil
+}
+
+func disconnect(db *gorm.DB) error {
+	raw, err := db.DB()
+	if err != nil {
+		return err
 	}
-	return &Store{db: db, file: file}, nil
+	return raw.Close()
 }
 
 // Close ends all use of the database.
 func (s *Store) Close() error {
-	raw, err := s.db.DB()
-	if err != nil {
-		return err
-	}
-	return errors.Join(raw.Close(), s.lock.release())
+	return errors.Join(disconnect(s.read), disconnect(s.db), s.lock.release())
 }
 
 // LeaveLog leaves it to others to take the write-ahead log into the database: to who copies it before.
@@ -302,7 +324,7 @@ func writeOver(tx *gorm.DB, rows []any) error {
 // All reads every record of a kind that fits, in the order given (such as "swap, seq"). where may be empty.
 func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
 	var out []T
-	q := s.db.Order(order)
+	q := s.read.Order(order)
 	if where != "" {
 		q = q.Where(where, args...)
 	}
@@ -312,19 +334,19 @@ func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
 // Newest reads the n newest records that fit, of a kind whose id grows.
 func Newest[T any](s *Store, n int, where string, args ...any) ([]T, error) {
 	var out []T
-	return out, s.db.Where(where, args...).Order("id desc").Limit(n).Find(&out).Error
+	return out, s.read.Where(where, args...).Order("id desc").Limit(n).Find(&out).Error
 }
 
 // Page reads up to n records that fit, in the order given.
 func Page[T any](s *Store, order string, n int, where string, args ...any) ([]T, error) {
 	var out []T
-	return out, s.db.Where(where, args...).Order(order).Limit(n).Find(&out).Error
+	return out, s.read.Where(where, args...).Order(order).Limit(n).Find(&out).Error
 }
 
 // One reads the first record that fits, or ErrNone.
 func One[T any](s *Store, where string, args ...any) (T, error) {
 	var out T
-	err := s.db.Where(where, args...).First(&out).Error
+	err := s.read.Where(where, args...).First(&out).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return out, ErrNone
 	}
@@ -344,12 +366,12 @@ func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 // EachReading calls f for every reading not older than since that was not folded yet, in order of time for each drive.
 // f must not use the store.
 func (s *Store) EachReading(since time.Time, f func(r Reading) error) error {
-	return each(s.db.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at"), f)
+	return each(s.read.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at"), f)
 }
 
 // EachBlock calls f for every block that reaches to since or beyond. f must not use the store.
 func (s *Store) EachBlock(since time.Time, f func(b Block) error) error {
-	return each(s.db.Model(&Block{}).Where("last >= ?", since.UnixMilli()).Order("drive, first"), f)
+	return each(s.read.Model(&Block{}).Where("last >= ?", since.UnixMilli()).Order("drive, first"), f)
 }
 
 func each[T any](q *gorm.DB, f func(T) error) error {
@@ -393,7 +415,7 @@ func (s *Store) Around(drive string, at time.Time) (loose bool, blocks []Block, 
 // Oldest gives the n oldest readings of a drive that were not folded yet.
 func (s *Store) Oldest(drive string, n int) ([]Reading, error) {
 	var out []Reading
-	return out, s.db.Where("drive = ?", drive).Order("at").Limit(n).Find(&out).Error
+	return out, s.read.Where("drive = ?", drive).Order("at").Limit(n).Find(&out).Error
 }
 
 // Fold keeps a block in place of what it holds: loose readings from its first to its last, as many as given, and other
@@ -421,9 +443,9 @@ func (s *Store) Fold(b Block, loose int, of []Block) error {
 // Size is how many bytes the database takes on disk, indexes and free pages counted.
 func (s *Store) Size() (bytes int64, err error) {
 	var pages, size int64
-	if err := s.db.Raw("PRAGMA page_count").Scan(&pages).Error; err != nil {
+	if err := s.read.Raw("PRAGMA page_count").Scan(&pages).Error; err != nil {
 		return 0, err
 	}
-	err = s.db.Raw("PRAGMA page_size").Scan(&size).Error
+	err = s.read.Raw("PRAGMA page_size").Scan(&size).Error
 	return pages * size, err
 }

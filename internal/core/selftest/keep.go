@@ -238,6 +238,28 @@ type Waiting struct {
 	Blocked string // what keeps it back now, in words; empty when nothing does
 }
 
+// TestedAnyhow gives items of which those are done that somebody else did: a drive that was tested in a period is done
+// for it.
+func TestedAnyhow(items []Item, members []Member) []Item {
+	of := make(map[string]*Member, len(members))
+	for i := range members {
+		of[members[i].Where.Drive] = &members[i]
+	}
+	out := slices.Clone(items)
+	for i := range out {
+		it := &out[i]
+		if m := of[it.Drive]; m != nil && it.State == Planned {
+			if at := m.Last[it.Kind]; !at.IsZero() && it.Period.Holds(at) {
+				it.Tested(at, TestedBefore)
+			}
+		}
+	}
+	return out
+}
+
+// TestedBefore is why an item is done that was not begun.
+const TestedBefore = "it was tested in this period already"
+
 // Change is what was planned while the tests before went on: what it is beside what was.
 type Change struct {
 	was, next []Item

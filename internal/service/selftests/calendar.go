@@ -47,12 +47,11 @@ func (s *State) calendarSpan(from, to time.Time) (selftest.Span, error) {
 // held back stand where they can begin at the earliest.
 func (s *State) forecast(plans map[string]*plan, until time.Time) ([]selftest.Item, []selftest.Crowd) {
 	now := s.Clock.Now()
-	items := slices.Clone(s.Items)
-	s.testedAnyhow(items)
 	if until.Before(now.Add(planAhead)) {
 		until = now.Add(planAhead)
 	}
-	return selftest.Schedule(items, s.membersUntil(plans, now, until), now)
+	members := s.membersUntil(plans, now, until)
+	return selftest.Schedule(selftest.TestedAnyhow(s.Items, members), members, now)
 }
 
 // Calendar shows a stretch of time.

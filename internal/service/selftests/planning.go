@@ -3,6 +3,7 @@ package selftests
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -29,51 +30,71 @@ func (s *State) members(plans map[string]*plan, now time.Time) []selftest.Member
 }
 
 func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out []selftest.Member) {
-	var core []*selftest.Plan
-	dues := map[string][]selftest.Due{}
+	g := s.gather(plans, now, until)
+	places := s.judging.Places()
+	for _, d := range s.fleet.ByAge() {
+		if m, ok := g.member(d, places[d.Key()]); ok {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// gathering is what members are made from.
+type gathering struct {
+	*State
+	plans  map[string]*plan
+	core   []*selftest.Plan
+	dues   map[string][]selftest.Due
+	ratios map[string]float64
+}
+
+// gather begins to make members, for tests from now until a time.
+func (s *State) gather(plans map[string]*plan, now, until time.Time) gathering {
+	g := gathering{s, maps.Clone(plans), nil, map[string][]selftest.Due{}, s.TestRatios()}
 	for name, p := range plans {
-		core = append(core, &p.Plan)
+		g.core = append(g.core, &p.Plan)
 		for _, t := range p.tests {
-			dues[name] = append(
-				dues[name],
+			g.dues[name] = append(
+				g.dues[name],
 				selftest.Due{Kind: t.kind, Periods: t.rule.Periods(selftest.Span{From: now, To: until}, t.within)},
 			)
 		}
 	}
-	slices.SortFunc(core, func(a, b *selftest.Plan) int { return cmp.Compare(a.Name, b.Name) })
-	ratios := s.TestRatios()
-	places := s.judging.Places()
-	for _, d := range s.fleet.ByAge() {
-		if !d.Present || !d.Reading.SelfTests {
-			continue
-		}
-		w := s.fleet.Where(d, places[d.Key()])
-		r := selftest.Choose(core, w)
-		if r.Plan == nil {
-			continue
-		}
-		m := selftest.Member{
-			Where: w,
-			Plan:  r.Plan,
-			Since: d.FirstAt,
-			Takes: map[drive.SelfTestKind]time.Duration{},
-			Last:  map[drive.SelfTestKind]time.Time{},
-		}
-		if since := plans[r.Plan.Name].Since; since.After(m.Since) {
-			m.Since = since
-		}
-		last := s.fleet.LastTests(d)
-		for _, due := range dues[r.Plan.Name] {
-			if _, has := d.Reading.TestMinutes[string(due.Kind)]; !has && len(d.Reading.TestMinutes) > 0 {
-				continue
-			}
-			m.Dues = append(m.Dues, due)
-			m.Takes[due.Kind] = s.TestTakes(d, due.Kind, ratios)
-			m.Last[due.Kind] = last[due.Kind].At
-		}
-		out = append(out, m)
+	slices.SortFunc(g.core, func(a, b *selftest.Plan) int { return cmp.Compare(a.Name, b.Name) })
+	return g
+}
+
+// member is a drive that tests are planned for; ok is false where none are.
+func (g gathering) member(d *fleet.Drive, at fleet.Place) (m selftest.Member, ok bool) {
+	if !d.Present || !d.Reading.SelfTests {
+		return m, false
 	}
-	return out
+	w := g.fleet.Where(d, at)
+	r := selftest.Choose(g.core, w)
+	if r.Plan == nil {
+		return m, false
+	}
+	m = selftest.Member{
+		Where: w,
+		Plan:  r.Plan,
+		Since: d.FirstAt,
+		Takes: map[drive.SelfTestKind]time.Duration{},
+		Last:  map[drive.SelfTestKind]time.Time{},
+	}
+	if since := g.plans[r.Plan.Name].Since; since.After(m.Since) {
+		m.Since = since
+	}
+	last := g.fleet.LastTests(d)
+	for _, due := range g.dues[r.Plan.Name] {
+		if _, has := d.Reading.TestMinutes[string(due.Kind)]; !has && len(d.Reading.TestMinutes) > 0 {
+			continue
+		}
+		m.Dues = append(m.Dues, due)
+		m.Takes[due.Kind] = g.TestTakes(d, due.Kind, g.ratios)
+		m.Last[due.Kind] = last[due.Kind].At
+	}
+	return m, true
 }
 
 // TestTakes is how long a test of a drive will take.
@@ -119,38 +140,57 @@ func (p *pace) ready() bool {
 func (s *State) replan(b *store.Batch, now time.Time) {
 	s.planner.at = now.Add(s.Clock.AtLeast(replanEach, replanWall))
 	s.planner.shape = s.testShape()
-	members := s.members(s.plans, now)
-	items := slices.Clone(s.Items)
-	s.testedAnyhow(items)
-	if len(members) < s.Background {
-		s.planner.draft = nil
-		next, crowds := selftest.Schedule(items, members, now)
-		s.keepItems(b, next)
-		s.keepCrowds(crowds)
+	s.planner.draft = nil // one that is not ready is of no use any more
+	if len(s.fleet.Drives) >= s.Background {
+		s.planner.draft = &draft{now: now, gathering: s.gather(s.plans, now, now.Add(planAhead)),
+			left: slices.Clone(s.fleet.ByAge())}
 		return
 	}
-	d := &draft{was: slices.Clone(s.Items), done: make(chan struct{})}
-	go func() {
-		defer close(d.done)
-		next, crowds := selftest.Schedule(items, members, now)
-		d.crowds, d.change = crowds, selftest.Changes(d.was, next)
-	}()
-	s.planner.draft = d // one that is not ready is of no use any more
+	members := s.members(s.plans, now)
+	next, crowds := selftest.Schedule(selftest.TestedAnyhow(s.Items, members), members, now)
+	s.keepItems(b, next)
+	s.keepCrowds(crowds)
 }
 
-// draft is what is planned while it is being worked out.
+// draft is what is planned while it is being worked out: members are gathered, some with each tick; then they are
+// planned for, while others are served.
 type draft struct {
-	was    []selftest.Item // what was planned then
-	done   chan struct{}   // closed when what follows is there
-	change *selftest.Change
-	crowds []selftest.Crowd
+	now       time.Time
+	gathering gathering
+	left      []*fleet.Drive // those that were not looked at yet
+	members   []selftest.Member
+	done      chan struct{} // closed when what follows is there; nil while members are gathered
+	change    *selftest.Change
+	crowds    []selftest.Crowd
 }
 
-// takeDraft takes over what was worked out meanwhile. What became of a test in that time stands.
-func (s *State) takeDraft(b *store.Batch) {
+// gatherAtOnce is how many drives are looked at with each tick.
+const gatherAtOnce = 4000
+
+// goOn brings a draft on, and takes over what was worked out. What became of a test in that time stands.
+func (s *State) goOn(b *store.Batch, d *draft) {
+	if d.done == nil {
+		places := s.judging.Places()
+		n := min(len(d.left), gatherAtOnce)
+		for _, x := range d.left[:n] {
+			if m, ok := d.gathering.member(x, places[x.Key()]); ok && s.fleet.Drives[x.Key()] == x {
+				d.members = append(d.members, m)
+			}
+		}
+		if d.left = d.left[n:]; len(d.left) > 0 {
+			return
+		}
+		d.done = make(chan struct{})
+		was := slices.Clone(s.Items)
+		go func() {
+			defer close(d.done)
+			next, crowds := selftest.Schedule(selftest.TestedAnyhow(was, d.members), d.members, d.now)
+			d.crowds, d.change = crowds, selftest.Changes(was, next)
+		}()
+		return
+	}
 	select {
-	case <-s.planner.draft.done:
-		d := s.planner.draft
+	case <-d.done:
 		next, put, drop := d.change.Over(s.Items)
 		for _, it := range put {
 			b.Put(itemRow(it))
@@ -178,24 +218,6 @@ func (s *State) keepCrowds(crowds []selftest.Crowd) {
 	for _, c := range crowds {
 		for _, key := range c.Left {
 			s.unplaced[noPlace{key, c.Kind, c.Period}] = c.Says
-		}
-	}
-}
-
-// testedAnyhow marks what somebody else did: a drive that was tested in a period is done for it.
-func (s *State) testedAnyhow(items []selftest.Item) {
-	last := map[string]map[drive.SelfTestKind]fleet.LastTest{}
-	for i := range items {
-		it := &items[i]
-		d := s.fleet.Drives[it.Drive]
-		if d == nil || it.State != selftest.Planned {
-			continue
-		}
-		if last[it.Drive] == nil {
-			last[it.Drive] = s.fleet.LastTests(d)
-		}
-		if l, ok := last[it.Drive][it.Kind]; ok && it.Period.Holds(l.At) {
-			it.Tested(l.At, "it was tested in this period already")
 		}
 	}
 }
@@ -260,8 +282,8 @@ func (s *State) Tick(t *fleet.Tick) {
 	if now.Before(s.fleet.GraceUntil) { // hosts that were there before a restart are given time to report
 		return
 	}
-	if s.planner.draft != nil {
-		s.takeDraft(b)
+	if d := s.planner.draft; d != nil {
+		s.goOn(b, d)
 	}
 	due := !now.Before(s.planner.at)
 	if s.planner.draft == nil && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
