@@ -81,9 +81,11 @@ func openDatabase(file string) (*Store, error) {
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
 	}
 	if err := migrate(db); err != nil {
-		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, errors.Join(full(err), disconnect(db)))
+		err = errors.Join(full(err), disconnect(db))
+		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, err)
 	}
-	read, err := connect(strings.Replace(dsn, "cache_size(-65536)", "cache_size(-8192)", 1)+"&_pragma=query_only(1)", readers)
+	small := strings.Replace(dsn, "cache_size(-65536)", "cache_size(-8192)", 1)
+	read, err := connect(small+"&_pragma=query_only(1)", readers)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
 	}

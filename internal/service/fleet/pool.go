@@ -34,8 +34,9 @@ type Pool struct {
 	// Claims are what other hosts say of it, by host; Clash says why nobody knows whose word holds.
 	Claims map[string]*PoolClaim
 	Clash  string
-	// drives are the keys of the drives that have a place in it.
+	// drives are the keys of the drives that have a place in it, hosts the names of the hosts that its members are on.
 	drives map[string]bool
+	hosts  []string
 	kept   kept
 }
 
@@ -82,6 +83,7 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		reflect.DeepEqual(before.Pool, next.Pool) {
 		next.kept = before.kept
 	}
+	next.hosts = domainsOf(&next.Pool)
 	if next.Unseen.IsZero() {
 		next.Running = runningOf(p.Recoveries)
 	}
@@ -94,6 +96,22 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 		s.index.pools[key][p.Id] = next
 	}
 }
+
+// domainsOf are the hosts that members of a pool are on.
+func domainsOf(p *pool.Pool) (out []string) {
+	for _, g := range p.Groups {
+		for _, m := range g.Members {
+			if m.Domain != "" && !slices.Contains(out, m.Domain) {
+				out = append(out, m.Domain)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Hosts are the names of the hosts that members of a pool are on. They must not be changed.
+func (p *Pool) Hosts() []string { return p.hosts }
 
 // runningOf are the ids of recoveries that are running or paused.
 func runningOf(all []api.RecoveryReport) (ids []string) {

@@ -35,7 +35,7 @@ const (
 // LoadReadings puts the newest months of every drive into memory.
 func (s *State) LoadReadings() error {
 	since := s.Clock.Now().Add(-keepInMemory)
-	s.behind = map[string]bool{}
+	s.behind, s.full = map[string]bool{}, map[string]bool{}
 	if err := s.loadBlocks(since); err != nil {
 		return err
 	}
@@ -44,7 +44,7 @@ func (s *State) LoadReadings() error {
 		if d == nil {
 			return nil
 		}
-		d.Loose++
+		s.loosened(r.Drive, d)
 		if r.At < since.UnixMilli() {
 			return nil
 		}
@@ -181,7 +181,7 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 		}
 	}
 	d.Touch()
-	d.Loose++
+	s.loosened(key, d)
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
 }
 
@@ -218,11 +218,20 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 }
 
+// loosened counts a reading of a drive that is not in a block.
+func (s *State) loosened(key string, d *fleet.Drive) {
+	if d.Loose++; d.Loose >= FoldAt {
+		s.full[key] = true
+	}
+}
+
 // Fold makes blocks of drives that have many loose readings.
 func (s *State) Fold() error {
 	done := 0
-	for key, d := range s.fleet.Drives {
-		if d.Loose < FoldAt {
+	for key := range s.full {
+		d := s.fleet.Drives[key]
+		if d == nil || d.Loose < FoldAt {
+			delete(s.full, key)
 			continue
 		}
 		if done++; done > foldsATick {

@@ -12,7 +12,7 @@ import (
 
 // placeOf is where a pool is: the room of its first host, or that host.
 func (s *State) placeOf(p *fleet.Pool) string {
-	hosts := hostsOf(p)
+	hosts := p.Hosts()
 	if len(hosts) == 0 {
 		return cmp.Or(s.fleet.RoomOf(p.Reporter), p.Reporter)
 	}
@@ -112,7 +112,7 @@ func systemsOf(all []ranked) []api.PoolSystem {
 		maps.DeleteFunc(x.offers, func(o string, _ bool) bool { return !slices.Contains(p.Offers, o) })
 		x.names[p.Name] = true
 		x.pools++
-		for _, h := range hostsOf(p.Pool) {
+		for _, h := range p.Hosts() {
 			x.hosts[h] = true
 		}
 	}

@@ -192,7 +192,7 @@ func (s *State) briefPool(p *fleet.Pool, open map[string][]*swaps.Swap) api.Pool
 		Name:          p.Name,
 		Also:          slices.DeleteFunc(fleet.AlsoCalled(s.fleet, p), func(n string) bool { return n == p.Name }),
 		Kind:          p.Kind,
-		Hosts:         hostsOf(p),
+		Hosts:         append([]string{}, p.Hosts()...),
 		CapacityBytes: int64(p.Capacity),
 		UsedBytes:     int64(p.Used),
 		Limit:         p.Limit,
@@ -238,20 +238,6 @@ func (s *State) swapsByPool() map[string][]*swaps.Swap {
 	for _, w := range s.swaps.OpenSwaps() {
 		out[w.PoolID] = append(out[w.PoolID], w)
 	}
-	return out
-}
-
-// hostsOf are the hosts that members of a pool are on.
-func hostsOf(p *fleet.Pool) []string {
-	out := []string{}
-	for _, g := range p.Groups {
-		for _, m := range g.Members {
-			if m.Domain != "" && !slices.Contains(out, m.Domain) {
-				out = append(out, m.Domain)
-			}
-		}
-	}
-	slices.Sort(out)
 	return out
 }
 
