@@ -2,6 +2,7 @@ package pool
 
 import (
 	"slices"
+	"strings"
 )
 
 // part is one thing of a pool that has a margin of its own: a volume, or a group that no volume speaks for.
@@ -84,10 +85,10 @@ func (p limits) groupParts(g *Group) (out []part) {
 // bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says
 // nothing, unless it is not known whether its members are there: then the pool is not known either (R7).
 func (p limits) bare(g *Group) []part {
-	x := part{name: "group " + g.Name}
+	x := part{name: groupWords(g.Name)}
 	if !g.Protect.None {
 		x = p.under(g, g.Protect)
-		x.name = "group " + g.Name
+		x.name = groupWords(g.Name)
 	} else if !p.unsure(g.Members) {
 		return nil
 	}
@@ -183,4 +184,12 @@ func (p limits) byExtents(v *Volume) part {
 	}
 	x.known = sure || x.margin < 0
 	return x
+}
+
+// groupWords names a group: many pool systems call one "group 1" already.
+func groupWords(name string) string {
+	if strings.HasPrefix(name, "group") {
+		return name
+	}
+	return "group " + name
 }

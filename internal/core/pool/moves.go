@@ -213,7 +213,7 @@ func (p *Pool) bears(without *Pool, g *Group, slot, in string) error {
 		}
 		name := "volume " + e.Volume
 		if e.Volume == "" {
-			name = "group " + e.Group
+			name = groupWords(e.Group)
 		}
 		switch e.Outcome {
 		case Lost, Untold:

@@ -42,6 +42,7 @@ func (s *Service) Horizon(blocks int) api.Horizon {
 		b.Name, b.Places = s.placeOf(p.Pool), 1
 		if i, known := at[b.Name]; known {
 			out.Blocks[i] = joined(out.Blocks[i], b)
+			out.Blocks[i].Places = 1
 			continue
 		}
 		at[b.Name] = len(out.Blocks)

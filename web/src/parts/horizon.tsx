@@ -24,7 +24,7 @@ export function Horizon() {
       aria-label={`Horizon: all pools${h?.grouped ? ", by room" : ""}, the least margin first`}
       className="no-print h-[4.5rem] border-b border-line bg-sheet"
     >
-      <ul className="mx-auto flex h-full max-w-6xl items-end gap-[3px] overflow-x-auto overflow-y-hidden px-4">
+      <ul className="mx-auto flex h-full max-w-6xl items-end gap-[3px] 2xl:max-w-[110rem] overflow-x-auto overflow-y-hidden px-4">
         {blocks.map((b) =>
           b.pool ? (
             <PoolBlock key={b.pool.id} pool={b.pool} share={share(b.capacity_bytes)} />
@@ -45,7 +45,8 @@ function GroupBlock({ group: g, share }: { group: S["HorizonBlock"]; share: numb
     <Block
       to={g.name ? `/pools?place=${encodeURIComponent(g.name)}` : "/pools"}
       label={labelOf(g)}
-      name={`${name} (${g.pools})`}
+      name={name}
+      count={g.pools}
       share={share}
       known={g.known}
       below={g.below > 0}
@@ -97,6 +98,7 @@ function Block({
   to,
   label,
   name,
+  count,
   share,
   known,
   below,
@@ -107,6 +109,8 @@ function Block({
   to: string;
   label: string;
   name: string;
+  /** How many pools it stands for, where that is not one. */
+  count?: number;
   share: number;
   known: boolean;
   below: boolean;
@@ -142,9 +146,10 @@ function Block({
             <span key={at} className="absolute inset-y-0 w-[3px] bg-seam" style={{ left: `${at * 100}%` }} />
           ))}
         </span>
-        <span aria-hidden className="absolute inset-x-1.5 bottom-1 truncate text-[0.8rem] leading-tight">
-          {name}
-          {below && <b className="text-ink"> ▾</b>}
+        <span aria-hidden className="absolute inset-x-1.5 bottom-1 flex gap-1 text-[0.8rem] leading-tight">
+          <span className="truncate">{name}</span>
+          {count !== undefined && <span className="num shrink-0">{count}</span>}
+          {below && <b className="shrink-0 text-ink">▾</b>}
         </span>
       </Link>
     </li>
