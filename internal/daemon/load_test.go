@@ -76,6 +76,13 @@ func TestLoad(t *testing.T) {
 	require.NoError(t, err)
 	require.NotZero(t, page.Total, "no test was planned")
 
+	stop()
+	<-stopped
+	require.NoError(t, s.Tick())
+	rows, err := store.All[store.PlannedTest](st, "drive", "")
+	require.NoError(t, err)
+	require.Len(t, rows, len(s.Selftests.Items), "what is planned is written down")
+
 	_, err = s.Fleet.Enrol("ida", "guillemot", false)
 	require.NoError(t, err)
 	_, err = load.Run(t.Context(), c)

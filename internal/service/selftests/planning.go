@@ -141,6 +141,7 @@ func (s *State) replan(b *store.Batch, now time.Time) {
 	s.planner.at = now.Add(s.Clock.AtLeast(replanEach, replanWall))
 	s.planner.shape = s.testShape()
 	s.planner.draft = nil // one that is not ready is of no use any more
+	s.writeItems(b, len(s.planner.unwritten))
 	if len(s.fleet.Drives) >= s.Background {
 		s.planner.draft = &draft{now: now, gathering: s.gather(s.plans, now, now.Add(planAhead)),
 			left: slices.Clone(s.fleet.ByAge())}
@@ -192,17 +193,28 @@ func (s *State) goOn(b *store.Batch, d *draft) {
 	select {
 	case <-d.done:
 		next, put, drop := d.change.Over(s.Items)
-		for _, it := range put {
-			b.Put(itemRow(it))
-		}
 		for _, it := range drop {
 			b.Drop(itemRow(it))
 		}
-		s.Items, s.planner.draft = next, nil
+		s.Items, s.planner.draft, s.planner.unwritten = next, nil, put
+		s.writeItems(b, writeAtOnce)
 		s.keepCrowds(d.crowds)
 		s.planner.pace.end()
 	default:
 	}
+}
+
+// writeAtOnce is how many planned tests are written down with each tick. A restart that comes before all of them were
+// plans the rest again.
+const writeAtOnce = 2000
+
+// writeItems writes some of those down that are not yet, as they are now.
+func (s *State) writeItems(b *store.Batch, most int) {
+	n := min(len(s.planner.unwritten), most)
+	for _, it := range s.planner.unwritten[:n] {
+		b.Put(itemRow(it))
+	}
+	s.planner.unwritten = s.planner.unwritten[n:]
 }
 
 // noPlace is a test for which no place was found.
@@ -282,11 +294,12 @@ func (s *State) Tick(t *fleet.Tick) {
 	if now.Before(s.fleet.GraceUntil) { // hosts that were there before a restart are given time to report
 		return
 	}
+	s.writeItems(b, writeAtOnce)
 	if d := s.planner.draft; d != nil {
 		s.goOn(b, d)
 	}
 	due := !now.Before(s.planner.at)
-	if s.planner.draft == nil && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
+	if s.planner.draft == nil && len(s.planner.unwritten) == 0 && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
 		s.planner.pace.begin()
 		s.replan(b, now)
 		s.planner.pace.end()

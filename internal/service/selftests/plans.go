@@ -105,7 +105,7 @@ func (s *State) LoadPlans() error {
 		}
 		s.Items = append(s.Items, it)
 	}
-	s.planner.at, s.turnAt = time.Time{}, time.Time{}
+	s.planner.at, s.planner.draft, s.planner.unwritten, s.turnAt = time.Time{}, nil, nil, time.Time{}
 	s.fleet.Names.Anew()
 	return nil
 }

@@ -40,6 +40,8 @@ type planner struct {
 	shape string
 	pace  pace
 	draft *draft // nil while nothing is being worked out
+	// unwritten are planned tests that are not written down yet: places in Items.
+	unwritten []*selftest.Item
 }
 
 // New makes a State in which nothing is known yet.

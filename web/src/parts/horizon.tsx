@@ -50,7 +50,7 @@ function GroupBlock({ group: g, share }: { group: S["HorizonBlock"]; share: numb
       share={share}
       known={g.known}
       below={g.below > 0}
-      margin={g.margin}
+      margin={g.known ? g.margin : Math.min(0, g.margin)} // what is not known must not stand high
       full={g.measured_bytes ? g.used_bytes / g.measured_bytes : 0}
       seams={[]}
     />
