@@ -298,8 +298,8 @@ func (s *State) Tick(t *fleet.Tick) {
 	if d := s.planner.draft; d != nil {
 		s.goOn(b, d)
 	}
-	due := !now.Before(s.planner.at)
-	if s.planner.draft == nil && len(s.planner.unwritten) == 0 && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
+	due, idle := !now.Before(s.planner.at), s.planner.draft == nil && len(s.planner.unwritten) == 0
+	if idle && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
 		s.planner.pace.begin()
 		s.replan(b, now)
 		s.planner.pace.end()
