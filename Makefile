@@ -104,7 +104,7 @@ web-test: web/node_modules/.installed ## the console's unit tests
 	cd web && npm run --silent test
 
 bench-check: ## figures of docs/benchmarks.md as ratios to plain work of the same run, with limits
-	LANTERN_BENCH_CHECK=1 $(GO) test -count=1 -timeout 10m -v -run '^TestBenchCheck$$' ./internal/service
+	LANTERN_BENCH_CHECK=1 $(GO) test -count=1 -timeout 10m -v -run '^TestBenchCheck' ./internal/service ./internal/core/selftest
 
 # Coverage of the unit tests and of the binary that the stories drive, put together.
 COVER := $(CURDIR)/.cache/cover

@@ -99,10 +99,10 @@ type watching struct {
 	pools         []string // only lines of these; all without any
 	width, height int
 
-	round   api.Round
-	fleet   []api.Pool
-	heardAt time.Time
-	trouble error // why nothing newer is known
+	round      api.Round
+	fleet      []api.Pool
+	receivedAt time.Time
+	trouble    error // why nothing newer is known
 
 	pane   pane
 	cursor int
@@ -130,7 +130,7 @@ type question struct {
 
 type (
 	lookAgain struct{}
-	heard     struct {
+	received  struct {
 		round api.Round
 		fleet []api.Pool
 		err   error
@@ -159,10 +159,10 @@ func (m *watching) look() tea.Cmd {
 		defer cancel()
 		r, err := ask[api.Round](m.s.client.GetRound(ctx))
 		if err != nil {
-			return heard{err: err}
+			return received{err: err}
 		}
 		fleet, err := ask[[]api.Pool](m.s.client.ListPools(ctx, &api.ListPoolsParams{Brief: true}))
-		return heard{r, fleet, err}
+		return received{r, fleet, err}
 	}
 }
 
@@ -272,9 +272,9 @@ func (m *watching) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.again()
 	case lookAgain:
 		return m, tea.Batch(m.look(), m.again())
-	case heard:
+	case received:
 		if m.trouble = v.err; v.err == nil {
-			m.round, m.fleet, m.heardAt = v.round, v.fleet, time.Now()
+			m.round, m.fleet, m.receivedAt = v.round, v.fleet, time.Now()
 		}
 		m.cursor = max(0, min(m.cursor, len(m.lines())-1))
 		return m, m.ring()

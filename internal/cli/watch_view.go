@@ -33,12 +33,12 @@ func (m *watching) head() (out []string) {
 		}
 	}
 	switch {
-	case m.heardAt.IsZero() && m.trouble == nil:
+	case m.receivedAt.IsZero() && m.trouble == nil:
 		out = append(out, "asking the service")
 	case m.trouble != nil:
 		since := "never"
-		if !m.heardAt.IsZero() {
-			since = "since " + m.heardAt.Format("15:04:05")
+		if !m.receivedAt.IsZero() {
+			since = "since " + m.receivedAt.Format("15:04:05")
 		}
 		first, _, _ := strings.Cut(m.trouble.Error(), "\n")
 		out = append(out, o.paint(fmt.Sprintf("NOT HEARD %s, what is shown is old: %s", since, first), loud))
@@ -139,7 +139,7 @@ func (m *watching) roundBody(space int) (out []string) {
 			out = append(out, o.paint("      → "+do, st))
 		}
 	}
-	if len(m.lines()) == 0 && !m.heardAt.IsZero() {
+	if len(m.lines()) == 0 && !m.receivedAt.IsZero() {
 		switch {
 		case m.round.Hosts == 0:
 			out = append(out, "No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")

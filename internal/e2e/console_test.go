@@ -505,7 +505,7 @@ type rough struct {
 	*httputil.ReverseProxy
 	path            string
 	requests, reply atomic.Int32
-	heard           atomic.Int32 // what came through to the service
+	received        atomic.Int32 // what came through to the service
 	enough          atomic.Bool  // until then no answer comes back
 }
 
@@ -517,7 +517,7 @@ func (r *rough) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	if r.requests.Add(-1) >= 0 {
 		panic(http.ErrAbortHandler)
 	}
-	r.heard.Add(1)
+	r.received.Add(1)
 	if r.reply.Add(-1) >= 0 || !r.enough.Load() {
 		r.ReverseProxy.ServeHTTP(httptest.NewRecorder(), req)
 		panic(http.ErrAbortHandler)
@@ -580,7 +580,7 @@ func TestSwapOnPhone(t *testing.T) {
 	air.enough.Store(true)
 	b.see("Wait for the recovery")
 	await(t, "its answer came", b.text, func(s string) bool { return !strings.Contains(s, "has no answer yet") })
-	require.GreaterOrEqual(t, air.heard.Load(), int32(7), "it was heard many times")
+	require.GreaterOrEqual(t, air.received.Load(), int32(7), "it was received many times")
 	confirmed := 0
 	for _, e := range d.openSwap().Log {
 		if strings.Contains(e.Says, "confirmed") {

@@ -18,8 +18,8 @@ import (
 // PushReport takes a report in.
 func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	s.hearAgent(agentHost(c), p.LanternAgent)
-	// After a power cut all hosts report at once: those that have to wait do so as they came, which takes a tenth of the
-	// room. Whoever sends slowly keeps nobody waiting.
+	// After a power cut all hosts report at once. A waiting report is kept as JSON, which needs a tenth of the memory. A
+	// slow sender must not occupy one of the places, so the body is read before.
 	arrive(c.Request())
 	select {
 	case s.taking <- struct{}{}:
@@ -45,7 +45,7 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// arrive waits until a request's body is there. What was wrong with it is met by whoever reads it.
+// arrive reads a request's body into memory. If that fails, whoever reads the body gets the error.
 func arrive(r *http.Request) {
 	text, err := io.ReadAll(io.LimitReader(r.Body, maxReport+1))
 	if err == nil {

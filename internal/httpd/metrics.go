@@ -343,7 +343,7 @@ func (g gauges) self(s *Server) {
 	g.set("lantern_ready", "1 while reports and orders can be recorded.", truth(ready))
 	g.set(
 		"lantern_in_trouble",
-		"1 while the service has something to say of itself, such as a disk that fills up.",
+		"1 while the service itself has a problem, such as a disk that fills up.",
 		truth(says != ""),
 	)
 	if n, err := s.Service.Store.Size(); err == nil {

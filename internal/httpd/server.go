@@ -72,7 +72,7 @@ type Server struct {
 	site     http.Handler // all of it
 	tries    tries        // wrong tokens, by address
 	measured *measured
-	taking   chan struct{} // a place for each report that is being taken in
+	taking   chan struct{} // holds an element for each report that is being processed
 	turns    sync.Map      // of requests with an idempotency key: a channel each, closed when it was answered
 }
 
@@ -123,8 +123,8 @@ func (s *Server) Handler() http.Handler {
 	return s.site
 }
 
-// compressed compresses answers of some size, but not streams of events, which are to come at once. A compressor is
-// taken in hand only when the size is reached: most requests of agents have short answers.
+// compressed compresses long answers, except event streams, which must not be delayed. A compressor is set up only for
+// an answer that is long enough: most answers to agents are short.
 func compressed(next http.Handler) http.Handler {
 	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1024), gzhttp.ContentTypeFilter(func(kind string) bool {
 		return !strings.HasPrefix(kind, "text/event-stream") && gzhttp.DefaultContentTypeFilter(kind)
@@ -141,7 +141,7 @@ const (
 	streamWithin = time.Hour
 )
 
-// reportsAtOnce is how many reports are read and taken in at once.
+// reportsAtOnce is how many reports are decoded and processed at once.
 const reportsAtOnce = 8
 
 // headers go with every answer.

@@ -166,7 +166,7 @@ func (m *maker) stream(ctx context.Context) error {
 		if err := json.Unmarshal([]byte(text), &e); err != nil {
 			return err
 		}
-		m.heard(e)
+		m.received(e)
 	}
 	if err := lines.Err(); err != nil {
 		return err
@@ -174,8 +174,8 @@ func (m *maker) stream(ctx context.Context) error {
 	return fmt.Errorf("the service ended the stream")
 }
 
-// heard notes an event that is awaited.
-func (m *maker) heard(e api.Event) {
+// received notes an event that is awaited.
+func (m *maker) received(e api.Event) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, a := range m.awaits {

@@ -118,7 +118,7 @@ func kinds() []kind {
 			moving:    true,
 			backs:     true,
 		},
-		{name: "two-way mirror, a drive may fail", others: 1, tolerance: 1, fails: 1, orders: 2},
+		{name: "two-way mirror, a drive fails", others: 1, tolerance: 1, fails: 1, orders: 2},
 		{name: "the same, the old one gone", others: 1, tolerance: 1, dead: true, fails: 1, orders: 2},
 		{name: "two-way mirror, a small drive at hand", others: 1, tolerance: 1, orders: 1, table: []int{small}},
 		{

@@ -28,7 +28,7 @@ func TestProof(t *testing.T) {
 
 // TestProofWouldNotice builds the swap without one of its rules, and the proof must find that out.
 func TestProofWouldNotice(t *testing.T) {
-	for tag, c := range map[string][2]string{"r1": {"R1", "a drive may fail"}, "r2": {"R2", "place removed"},
+	for tag, c := range map[string][2]string{"r1": {"R1", "a drive fails"}, "r2": {"R2", "place removed"},
 		"r3": {"R3", "a bay free"}, "r4": {"R4", "second thoughts"}, "r5": {"R5", "place removed"},
 		"r6":    {"R6", "a log device"},
 		"seats": {"R1", "without margin"}, "uses": {"R1", "something else uses"}, "witness": {"R1", "accounts " +

@@ -329,7 +329,7 @@ func (t *turn) agent() {
 			v.seen[d] = at >= 0
 		}
 		t.take("a report", v, events...)
-		t.take("a report, heard twice", v, append(events, events[len(events)-1])...)
+		t.take("a report that came twice", v, append(events, events[len(events)-1])...)
 		if w.pending > w.begun {
 			// Paths pass from drive to drive: where the one that is meant was, another may be by now. Which it is, is
 			// read back.

@@ -14,7 +14,7 @@ import (
 	"lantern/internal/rig/pace"
 )
 
-// TestQuiet measures what an agent costs that has nothing to tell: sixty blank drives, a minute at its usual intervals.
+// TestQuiet measures what an idle agent costs: sixty blank drives, a minute at its usual intervals.
 // No blank drive is read in that time.
 func TestQuiet(t *testing.T) {
 	if os.Getenv("LANTERN_STACKS") == "" {

@@ -110,7 +110,7 @@ func TestNotices(t *testing.T) {
 
 	say(0)
 	work()
-	require.Empty(t, p.types(), "nothing to tell")
+	require.Empty(t, p.types(), "no notice is sent")
 	say(3)
 	work()
 	work()

@@ -572,7 +572,7 @@ func TestSwapOverRestarts(t *testing.T) {
 	)
 	require.NoError(
 		t,
-		b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "heard twice"}),
+		b.s.TakeOutcome("fulmar", orders[0].Id, api.Outcome{State: api.OutcomeStateFailed, Says: "reported twice"}),
 	)
 	b.restart()
 	w, _ = b.s.Swaps.Swap(w.Id)

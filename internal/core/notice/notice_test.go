@@ -136,7 +136,7 @@ func TestFilling(t *testing.T) {
 }
 
 // TestWhateverHappens: over any course of matters, acknowledgements and mutes, one matter has one open notice, each
-// notice opens once and closes at most once, what gets worse than anybody knew is heard, and what is told is what is
+// notice opens once and closes at most once, what gets worse than anybody knew is told, and what is told is what is
 // true.
 func TestWhateverHappens(t *testing.T) {
 	severities := []health.Verdict{health.Watch, health.Replace, health.Dead}

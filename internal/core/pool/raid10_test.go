@@ -55,5 +55,5 @@ func TestCopySets(t *testing.T) {
 		)
 	}
 	m, known := p.Margin()
-	require.True(t, known && m == 0, "it runs, and no other may fail: %d", m)
+	require.True(t, known && m == 0, "it runs, and cannot lose another drive: %d", m)
 }

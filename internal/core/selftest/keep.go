@@ -238,8 +238,8 @@ type Waiting struct {
 	Blocked string // what keeps it back now, in words; empty when nothing does
 }
 
-// TestedAnyhow gives items of which those are done that somebody else did: a drive that was tested in a period is done
-// for it.
+// TestedAnyhow gives a copy of the items. A planned item is done if its drive was tested in the item's period, whoever
+// ordered that test.
 func TestedAnyhow(items []Item, members []Member) []Item {
 	of := make(map[string]*Member, len(members))
 	for i := range members {
@@ -257,18 +257,19 @@ func TestedAnyhow(items []Item, members []Member) []Item {
 	return out
 }
 
-// TestedBefore is why an item is done that was not begun.
+// TestedBefore is the reason of an item that TestedAnyhow sets to done.
 const TestedBefore = "it was tested in this period already"
 
-// Change is what was planned while the tests before went on: what it is beside what was.
+// Change is the difference between an earlier plan and a new one. The tests of the earlier plan can go on while the new
+// one is made.
 type Change struct {
 	was, next []Item
-	at        map[itemID]int // where in next
-	put       []int          // in next: those that are new, or others than they were
-	drop      []int          // in was: those that are not planned any more
+	at        map[itemID]int // index in next, by id
+	put       []int          // indexes in next: new or changed items
+	drop      []int          // indexes in was: items that are no longer planned
 }
 
-// Changes finds what is planned otherwise.
+// Changes compares an earlier plan with a new one.
 func Changes(was, next []Item) *Change {
 	c := &Change{was: was, next: next, at: make(map[itemID]int, len(next))}
 	for i := range next {
@@ -291,24 +292,19 @@ func Changes(was, next []Item) *Change {
 	return c
 }
 
-// Over takes over what was planned: is are those that it was planned from, as they are now. Of one that is not what it
-// was, what became of it stands. put is what is to be kept otherwise than it was, drop what is not planned any more.
+// Over gives the new plan. is are the items of the earlier plan in the same order, as they are now: an item that
+// changed in the meantime keeps its present state. put are the items to store, drop those to remove from the store.
 func (c *Change) Over(is []Item) (next []Item, put, drop []*Item) {
-	before := c.was
-	if len(is) != len(before) { // they were made anew: what is planned is compared with what there is
-		c = Changes(is, c.next)
-		before = is
-	}
 	turned, stays := map[int]bool{}, map[int]bool{}
 	for i := range is {
-		if is[i] == before[i] {
+		if is[i] == c.was[i] {
 			continue
 		}
 		if at, still := c.at[is[i].id()]; still {
 			c.next[at], turned[at] = is[i], true
 			continue
 		}
-		c.next = append(c.next, is[i]) // it was left out of the plan, and went on all the same
+		c.next = append(c.next, is[i]) // not in the new plan, but it has begun or ended since
 		stays[i] = true
 	}
 	for _, i := range c.put {

@@ -165,8 +165,8 @@ func why(k ScopeKind, w Where) string {
 
 // Takes is how long a test is given: the longest of the drive's newest three, if it ran any, and a tenth; else its own
 // estimate, which is for an idle drive, corrected by how others of its model did against theirs, and a quarter; and
-// some minutes until its end is known. It is whole minutes. took is the newest first; others is how many times its own
-// estimate the test of half of the others took at most, 0 where nobody knows.
+// some minutes until its end is known. It is whole minutes. took is the newest first; others is the median of the
+// ratios of duration to estimate on other drives of the model, 0 if unknown.
 func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration, others float64) time.Duration {
 	const known = 5 * time.Minute
 	out := estimate

@@ -86,7 +86,7 @@ func (s *State) sort(d Drive) string {
 	case s.Old.Sector > 0 && d.Sector > s.Old.Sector:
 		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
 	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
-		return "it is a rotating drive, the pool counts on a solid-state one"
+		return "rotating drive; the pool expects a solid-state drive"
 	case s.Old.Zoned == "" && d.Zoned != "":
 		return "its tracks overlap (" + string(
 			d.Zoned,

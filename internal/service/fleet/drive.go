@@ -117,8 +117,8 @@ func TestHours(logged int, now float64) float64 {
 // Drive is one drive as it is remembered.
 type Drive struct {
 	Facts
-	// key and index are set when it becomes known: Key is asked for all the time. version changes with everything that
-	// a finding can depend on; changed is true from then until that was looked at.
+	// key and index are set when the drive becomes known. version changes with everything that a finding can depend on;
+	// changed is true while the drive is in index.changed.
 	key     string
 	index   *index
 	version int

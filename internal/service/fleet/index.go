@@ -10,28 +10,27 @@ import (
 	"lantern/internal/service/secret"
 )
 
-// index finds without looking at everything. What it holds may be old: whoever uses it looks whether it is still so.
+// index holds shortcuts through the fleet. An entry may be out of date, so each user of the index checks it.
 type index struct {
 	of    *State
 	pools map[string]map[string]*Pool // by drive and id
-	// claimed are the keys of drives of which another host than theirs speaks, and perhaps of some that were.
+	// claimed are the keys of all drives that have claims, and perhaps of some that had.
 	claimed map[string]bool
-	tokens  map[string]string // the host by the hash of its token
-	// version changes with the set of drives that are known; byPlace and byAge are all of them in an order.
+	tokens  map[string]string // host name by the hash of its token
+	// version changes with the set of known drives; byPlace and byAge are all of them, sorted.
 	version        int
 	byPlace, byAge order
-	changed        []*Drive  // those that changed since they were taken
-	settledAt      time.Time // when it was last looked for moments that lie ahead
+	changed        []*Drive  // drives that changed since TakeChanged was called last
+	settledAt      time.Time // when settle last looked at everything
 }
 
-// order are all drives in an order.
+// order is a sorted list of all drives.
 type order struct {
 	version int
 	drives  []*Drive
 }
 
-// of brings the order up to date. What drives are ordered by changes seldom, so most times it only looks whether it
-// did.
+// ordered brings the list up to date. Drives seldom change their order, so it mostly only checks the order.
 func (o *order) ordered(s *State, by func(a, b *Drive) int) []*Drive {
 	if o.version != s.index.version || len(o.drives) != len(s.Drives) {
 		o.version, o.drives = s.index.version, slices.Collect(maps.Values(s.Drives))
@@ -42,10 +41,10 @@ func (o *order) ordered(s *State, by func(a, b *Drive) int) []*Drive {
 	return o.drives
 }
 
-// ByPlace are all drives in the order of their hosts and bays. They must not be changed.
+// ByPlace are all drives in the order of their hosts and bays. The slice must not be changed.
 func (x *index) ByPlace() []*Drive { return x.byPlace.ordered(x.of, ByPlace) }
 
-// TakeChanged gives the drives of which something changed since it was called last, and those that are new.
+// TakeChanged gives the drives that changed or became known since it was called last.
 func (x *index) TakeChanged() []*Drive {
 	out := x.changed
 	x.changed = nil
@@ -55,8 +54,8 @@ func (x *index) TakeChanged() []*Drive {
 	return out
 }
 
-// ByHost gives the drives of hosts, in the order of their bays, as long as no drive goes to another host. They must not
-// be changed.
+// ByHost gives a function that finds the drives of a host, in the order of their bays. It is good until a drive moves
+// to another host. The drives' slice must not be changed.
 func (x *index) ByHost() func(host string) []*Drive {
 	all := x.ByPlace()
 	return func(host string) []*Drive {
@@ -72,7 +71,7 @@ func (x *index) ByHost() func(host string) []*Drive {
 // DriveKeys are the keys of the drives that have a place in a pool. They must not be changed.
 func (p *Pool) DriveKeys() map[string]bool { return p.drives }
 
-// ByAge are all drives, the one that was first seen first. They must not be changed.
+// ByAge are all drives in the order in which they were first seen. The slice must not be changed.
 func (x *index) ByAge() []*Drive {
 	return x.byAge.ordered(x.of, func(a, b *Drive) int {
 		return cmp.Or(a.FirstAt.Compare(b.FirstAt), cmp.Compare(a.Key(), b.Key()))

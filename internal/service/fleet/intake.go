@@ -224,13 +224,13 @@ func wide(d time.Duration) string {
 	return "about " + fmt.Sprint(max(1, int(d.Seconds()/10+0.5))*10) + " s"
 }
 
-// settleEach is how often it is looked for moments that lie ahead, where the clock did not go back.
+// settleEach is how often settle looks at everything if the clock was not set back.
 const settleEach = time.Minute
 
 // settle puts back what is dated ahead of our own clock, after that was set back: otherwise hosts would not be seen to
 // fall silent until it has come to where it was.
 func (s *State) settle(now time.Time) {
-	// A moment can only come to lie ahead while the clock goes back; beside that, it is looked at now and then.
+	// Times lie in the future only after the clock was set back; the regular check is a safeguard.
 	if last := s.index.settledAt; !last.IsZero() && !now.Before(last) && now.Sub(last) < settleEach {
 		return
 	}

@@ -77,8 +77,8 @@ const (
 	wholeFor = 2 * time.Minute
 )
 
-// TurnAtLeast is how many drives are looked at each time because it is their turn. Tests set it to none: what changed
-// has to be found without.
+// TurnAtLeast is the least number of unchanged drives that each judgement looks at. Tests set it to 0, so that a change
+// which is not noted shows.
 var TurnAtLeast = 64
 
 // Judge gives the verdicts of all drives. Only those are judged again of which something changed, and some whose turn

@@ -7,23 +7,23 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// matters are what is to be told of drives, as it was worked out last: only of those hosts is it worked out again of
-// whose drives something else is to be said.
+// matters are the matters of all drives, kept by host. Those of a host are made again when something else is to be said
+// of one of its drives.
 type matters struct {
-	touched int // up to where the judgement was followed
+	touched int // number of the next judgement to look at
 	hosts   map[string]*hostMatters
 	of      map[string]string // host by drive
 }
 
-// hostMatters are those of one host's drives: what several drives share is told once a section, and a section is of one
-// host.
+// hostMatters are the matters of one host's drives. A matter that several drives share belongs to one section, and so
+// to one host.
 type hostMatters struct {
 	said    map[string]notice.Said // by drive
 	matters []notice.Matter
 	again   bool // said changed
 }
 
-// DriveMatters are what is to be told of those drives that are among them.
+// DriveMatters are the matters of the drives for which among is true.
 func (s *State) DriveMatters(among func(*fleet.Drive, fleet.Place) bool) []notice.Matter {
 	places := s.Places()
 	var said []notice.Said
@@ -37,7 +37,7 @@ func (s *State) DriveMatters(among func(*fleet.Drive, fleet.Place) bool) []notic
 	return notice.OfDrives(said)
 }
 
-// AllMatters are what is to be told of all drives.
+// AllMatters are the matters of all drives.
 func (s *State) AllMatters() (out []notice.Matter) {
 	m := &s.matters
 	keys, next, all := s.Touched(m.touched)
@@ -72,7 +72,7 @@ func (s *State) AllMatters() (out []notice.Matter) {
 	return out
 }
 
-// say brings up to date what is to be said of a drive.
+// say brings what is said of one drive up to date.
 func (s *State) say(key string, at fleet.Place) {
 	m, d := &s.matters, s.fleet.Drives[key]
 	var x notice.Said
@@ -99,7 +99,7 @@ func (s *State) say(key string, at fleet.Place) {
 	}
 }
 
-// said is what is to be said of a drive; any is false where it is nothing.
+// said is what there is to say of a drive; any is false if there is nothing.
 func (s *State) said(key string, d *fleet.Drive, at fleet.Place) (x notice.Said, any bool) {
 	j := s.judged.of[key]
 	if len(j.Findings) == 0 || !d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) {

@@ -235,7 +235,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 // pausedFor is how long a recovery may be paused until somebody is told.
 const pausedFor = 10 * time.Minute
 
-// whereabouts are those that can be odd: of drives that were elsewhere not long ago, or are in one bay with another.
+// whereabouts are those of the drives that moved lately or share a bay with another: no other drive can give a matter.
 func (s *State) whereabouts(expected map[string]bool, now time.Time) (out []enclosure.Whereabouts) {
 	add := func(d *fleet.Drive) {
 		key := d.Key()

@@ -218,7 +218,7 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 }
 
-// loosened counts a reading of a drive that is not in a block.
+// loosened counts a reading that is not in a block yet.
 func (s *State) loosened(key string, d *fleet.Drive) {
 	if d.Loose++; d.Loose >= FoldAt {
 		s.full[key] = true

@@ -40,7 +40,7 @@ func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out 
 	return out
 }
 
-// gathering is what members are made from.
+// gathering is what members are made of.
 type gathering struct {
 	*State
 	plans  map[string]*plan
@@ -49,7 +49,7 @@ type gathering struct {
 	ratios map[string]float64
 }
 
-// gather begins to make members, for tests from now until a time.
+// gather prepares to make members, for tests from now until a time.
 func (s *State) gather(plans map[string]*plan, now, until time.Time) gathering {
 	g := gathering{s, maps.Clone(plans), nil, map[string][]selftest.Due{}, s.TestRatios()}
 	for name, p := range plans {
@@ -65,7 +65,7 @@ func (s *State) gather(plans map[string]*plan, now, until time.Time) gathering {
 	return g
 }
 
-// member is a drive that tests are planned for; ok is false where none are.
+// member is a drive with the tests to plan for it; ok is false if there are none.
 func (g gathering) member(d *fleet.Drive, at fleet.Place) (m selftest.Member, ok bool) {
 	if !d.Present || !d.Reading.SelfTests {
 		return m, false
@@ -103,8 +103,8 @@ func (s *State) TestTakes(d *fleet.Drive, kind drive.SelfTestKind, ratios map[st
 	return selftest.Takes(kind, estimate, d.Took[string(kind)], ratios[d.Desc.Model+"/"+string(kind)])
 }
 
-// TestRatios are, by model and kind of test, how many times its own estimate each drive's newest test took, the middle
-// one of all.
+// TestRatios are the medians of the ratios of duration to estimate, by model and kind of test; the newest test of each
+// drive counts.
 func (s *State) TestRatios() map[string]float64 {
 	all := map[string][]float64{}
 	for _, d := range s.fleet.Drives {
@@ -123,8 +123,8 @@ func (s *State) TestRatios() map[string]float64 {
 	return out
 }
 
-// pace keeps work that is done at each change from taking more than a twentieth of the time: in a large fleet something
-// changes all the time. Work that takes no time is done at once.
+// pace limits work that is repeated at each change to a twentieth of the time: in a large fleet changes never stop.
+// Brief work is not limited.
 type pace struct{ began, ended time.Time }
 
 func (p *pace) begin() { p.began = time.Now() }
@@ -135,12 +135,12 @@ func (p *pace) ready() bool {
 	return took < brief || time.Since(p.ended) > share*took
 }
 
-// replan brings what is planned up to date. For many drives that takes seconds: it is done while others are served, and
-// taken over by a later tick.
+// replan brings the plan up to date. For many drives that takes seconds: it is done in the background, and a later tick
+// takes the result.
 func (s *State) replan(b *store.Batch, now time.Time) {
 	s.planner.at = now.Add(s.Clock.AtLeast(replanEach, replanWall))
 	s.planner.shape = s.testShape()
-	s.planner.draft = nil // one that is not ready is of no use any more
+	s.planner.draft = nil // an unfinished draft is out of date now
 	s.writeItems(b, len(s.planner.unwritten))
 	if len(s.fleet.Drives) >= s.Background {
 		s.planner.draft = &draft{now: now, gathering: s.gather(s.plans, now, now.Add(planAhead)),
@@ -153,22 +153,22 @@ func (s *State) replan(b *store.Batch, now time.Time) {
 	s.keepCrowds(crowds)
 }
 
-// draft is what is planned while it is being worked out: members are gathered, some with each tick; then they are
-// planned for, while others are served.
+// draft is a plan in the making: first each tick gathers some members, then the plan is made in the background.
 type draft struct {
 	now       time.Time
 	gathering gathering
-	left      []*fleet.Drive // those that were not looked at yet
+	left      []*fleet.Drive // not gathered yet
 	members   []selftest.Member
 	done      chan struct{} // closed when what follows is there; nil while members are gathered
 	change    *selftest.Change
 	crowds    []selftest.Crowd
 }
 
-// gatherAtOnce is how many drives are looked at with each tick.
+// gatherAtOnce is how many drives each tick gathers.
 const gatherAtOnce = 4000
 
-// goOn brings a draft on, and takes over what was worked out. What became of a test in that time stands.
+// goOn does the next step of a draft. When the plan is ready, it takes effect; tests that began or ended in the
+// meantime keep their state.
 func (s *State) goOn(b *store.Batch, d *draft) {
 	if d.done == nil {
 		places := s.judging.Places()
@@ -204,11 +204,11 @@ func (s *State) goOn(b *store.Batch, d *draft) {
 	}
 }
 
-// writeAtOnce is how many planned tests are written down with each tick. A restart that comes before all of them were
-// plans the rest again.
+// writeAtOnce is how many planned tests each tick stores. After a restart before all are stored, the rest is planned
+// again.
 const writeAtOnce = 2000
 
-// writeItems writes some of those down that are not yet, as they are now.
+// writeItems stores some of the planned tests that are not stored yet.
 func (s *State) writeItems(b *store.Batch, most int) {
 	n := min(len(s.planner.unwritten), most)
 	for _, it := range s.planner.unwritten[:n] {
@@ -217,14 +217,14 @@ func (s *State) writeItems(b *store.Batch, most int) {
 	s.planner.unwritten = s.planner.unwritten[n:]
 }
 
-// noPlace is a test for which no place was found.
+// noPlace names a test that has no place in its period.
 type noPlace struct {
 	drive  string
 	kind   drive.SelfTestKind
 	period selftest.Span
 }
 
-// keepCrowds keeps why tests find no place.
+// keepCrowds keeps the reasons of tests that have no place in their period.
 func (s *State) keepCrowds(crowds []selftest.Crowd) {
 	s.unplaced = map[noPlace]string{}
 	for _, c := range crowds {
@@ -373,14 +373,14 @@ func (s *State) due(places map[string]fleet.Place, now time.Time) (out []selftes
 	return out
 }
 
-// runningTests counts the tests that run by what they use, and gives how many may at once: of what the due ones use.
+// runningTests counts the running tests by what they use, and gives the limits. It covers what the due tests use.
 func (s *State) runningTests(
 	due []selftest.Waiting,
 	places map[string]fleet.Place,
 ) (running, limits map[string]int) {
 	running, limits = map[string]int{}, map[string]int{}
 	core := s.CorePlans(nil, "")
-	near := map[string]bool{} // drives that may use the same: those of the same hosts and of the same pools
+	near := map[string]bool{} // drives that may use the same: on the same hosts or in the same pools
 	hosts, pools, onHost := map[string]bool{}, map[*fleet.Pool]bool{}, s.fleet.ByHost()
 	for _, w := range due {
 		d, p := s.fleet.Drives[w.Drive], places[w.Drive].Pool

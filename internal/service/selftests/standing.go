@@ -40,11 +40,11 @@ func (s *State) TestsOf(key string) (out []*selftest.Item) {
 	return out
 }
 
-// itemIndex finds the planned tests of a drive, as long as all of them are the same.
+// itemIndex finds the planned tests of a drive. It is made again when Items is replaced.
 type itemIndex struct {
 	of    map[string][]int32 // places in Items, by drive
-	n     int                // how many there are
-	first *selftest.Item     // which they are: they are made anew when what is planned changes
+	n     int                // length of Items when this was made
+	first *selftest.Item     // first item when this was made
 }
 
 // DriveTests is how one drive stands, and in what ways.

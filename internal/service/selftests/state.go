@@ -26,21 +26,21 @@ type State struct {
 	plans map[string]*plan
 	Items []selftest.Item
 	at    itemIndex
-	// unplaced are the tests that find no place, and why.
+	// unplaced are the tests that have no place in their period, with the reason.
 	unplaced map[noPlace]string
 	planner  planner
 	turnAt   time.Time // when it is next looked at what is due
-	// Background is for how many drives it is worked out while others are served.
+	// Background is the number of drives from which plans are made in the background.
 	Background int
 }
 
-// planner is how far planning is: at is when places are looked over again, shape what they were made for.
+// planner is the state of planning: at is the time of the next plan, shape the state of the fleet at the last one.
 type planner struct {
 	at    time.Time
 	shape string
 	pace  pace
-	draft *draft // nil while nothing is being worked out
-	// unwritten are planned tests that are not written down yet: places in Items.
+	draft *draft // nil if no plan is in the making
+	// unwritten are planned tests, in Items, that are not stored yet.
 	unwritten []*selftest.Item
 }
 

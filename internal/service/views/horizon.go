@@ -19,8 +19,8 @@ func (s *State) placeOf(p *fleet.Pool) string {
 	return cmp.Or(s.fleet.RoomOf(hosts[0]), hosts[0])
 }
 
-// Horizon is all pools in so many blocks at most, the one that is worst off first: a block is a pool, or a place where
-// there are more pools than blocks, or the rest of the places where there are more of those.
+// Horizon shows all pools in at most so many blocks, the worst first. A block is a pool; if there are more pools than
+// blocks, it is a place; if there are more places than blocks, the last block is all other places.
 func (s *Service) Horizon(blocks int) api.Horizon {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -65,7 +65,7 @@ func (s *State) block(p ranked) api.HorizonBlock {
 	margin, told := s.fleet.Margin(p.Pool)
 	b.Margin = int(margin)
 	if !told {
-		b.Margin = p.Pool.FullMargin(s.fleet.Below) // that it is not known is said by Known
+		b.Margin = p.Pool.FullMargin(s.fleet.Below) // Known says that it is unknown
 	}
 	if p.known && p.margin < p.Pool.FullMargin(s.fleet.Below) {
 		b.Below = 1
@@ -79,7 +79,7 @@ func (s *State) block(p ranked) api.HorizonBlock {
 	return b
 }
 
-// joined is two blocks as one: it is as high as the one that is worst off.
+// joined is two blocks as one, with the lower margin of the two.
 func joined(a, b api.HorizonBlock) api.HorizonBlock {
 	a.Places += b.Places
 	a.Pools += b.Pools

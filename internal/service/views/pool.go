@@ -132,13 +132,13 @@ func (s *Service) Pools(f api.ListPoolsParams) (page []api.Pool, next string, er
 	return page, next, nil
 }
 
-// AllPools are all pools with everything known of them, in the order of Pools.
+// AllPools are all pools with all details, in the order of Pools.
 func (s *Service) AllPools() []api.Pool {
 	all, _, _ := s.Pools(api.ListPoolsParams{}) // without a cursor nothing can fail
 	return all
 }
 
-// ranked is a pool with what it is put in order by.
+// ranked is a pool with its sort key.
 type ranked struct {
 	*fleet.Pool
 	margin int // far below zero where it is not known
@@ -162,7 +162,7 @@ func (s *State) poolsByMargin() []ranked {
 	return out
 }
 
-// stalePool says whether what is shown of a pool is how it was.
+// stalePool says whether a pool is shown as it was last reported, because it or its host is not reported any more.
 func (s *State) stalePool(p *fleet.Pool) bool {
 	h := s.fleet.Hosts[p.Reporter]
 	return !p.Unseen.IsZero() || h == nil || s.fleet.Late(h, s.Clock.Now())

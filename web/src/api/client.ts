@@ -67,7 +67,7 @@ const unreached = (r: Response) =>
 
 /**
  * patient sends a change that carries a key of its own until an answer comes: where a connection is lost, nobody knows
- * whether it was heard, and the key makes it happen once however often it is.
+ * whether it arrived, and the key makes it happen once however often it is.
  */
 async function patient(request: Request): Promise<Response> {
   if (!request.headers.has("Idempotency-Key")) return fetch(request);

@@ -83,7 +83,7 @@ export function useLiveRound() {
 }
 
 /** What the service said its time was, when it said so, and how fast its time runs. */
-type Basis = { told: number; heard: number; speed: number };
+type Basis = { told: number; received: number; speed: number };
 let basis: Basis | null = null;
 const listening = new Set<() => void>();
 let ticking: ReturnType<typeof setInterval> | undefined;
@@ -92,7 +92,7 @@ let shown = 0;
 function read() {
   const past = pastAt();
   if (past) return Date.parse(past);
-  return basis ? basis.told + (Date.now() - basis.heard) * basis.speed : Date.now();
+  return basis ? basis.told + (Date.now() - basis.received) * basis.speed : Date.now();
 }
 
 function tick() {
@@ -125,12 +125,12 @@ export function useClock() {
     refetchInterval: 60_000,
   });
   const told = isLab ? lab.data?.now : me.data?.now;
-  const heard = isLab ? lab.dataUpdatedAt : me.dataUpdatedAt;
+  const received = isLab ? lab.dataUpdatedAt : me.dataUpdatedAt;
   const speed = isLab ? (lab.data?.speed ?? 1) : 1;
   useEffect(() => {
-    basis = told ? { told: Date.parse(told), heard, speed } : null;
+    basis = told ? { told: Date.parse(told), received, speed } : null;
     tick();
-  }, [told, heard, speed, past]);
+  }, [told, received, speed, past]);
 }
 
 /** useNow is the service's time, as it was at the last whole step. What asks for it is drawn anew once a step. */

@@ -24,7 +24,12 @@ export function Horizon() {
       aria-label={`Horizon: all pools${h?.grouped ? ", by room" : ""}, the least margin first`}
       className="no-print h-[4.5rem] border-b border-line bg-sheet"
     >
-      <ul className="mx-auto flex h-full max-w-6xl items-end gap-[3px] 2xl:max-w-[110rem] overflow-x-auto overflow-y-hidden px-4">
+      <ul
+        className={
+          "mx-auto flex h-full max-w-6xl items-end gap-[3px] overflow-x-auto overflow-y-hidden px-4 " +
+          "2xl:max-w-[110rem]"
+        }
+      >
         {blocks.map((b) =>
           b.pool ? (
             <PoolBlock key={b.pool.id} pool={b.pool} share={share(b.capacity_bytes)} />
@@ -78,7 +83,12 @@ function PoolBlock({ pool: p, share }: { pool: S["Pool"]; share: number }) {
   const known = p.margin.known && !p.stale;
   const full = p.capacity_bytes ? p.used_bytes / p.capacity_bytes : 0;
   const r = p.recovery?.state === "running" || p.recovery?.state === "paused" ? p.recovery : undefined;
-  const label = `${p.name}: ${p.margin.words}${p.not_seen_since ? ", not reported any more" : p.stale ? ", as last reported" : ""}; ${p.used_unknown ? `${decimal(p.capacity_bytes)}, how full is not known` : `${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full`}${r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : ""}`;
+  const old = p.not_seen_since ? ", not reported any more" : p.stale ? ", as last reported" : "";
+  const filled = p.used_unknown
+    ? `${decimal(p.capacity_bytes)}, how full is not known`
+    : `${Math.round(full * 100)} % of ${decimal(p.capacity_bytes)} full`;
+  const moves = r ? `; ${r.kind} at ${percent(r.share)}, ${finish(now, r.finish)}` : "";
+  const label = `${p.name}: ${p.margin.words}${old}; ${filled}${moves}`;
   return (
     <Block
       to={`/pools/${encodeURIComponent(p.name)}`}
@@ -119,8 +129,9 @@ function Block({
   seams: number[];
 }) {
   const steps = Math.max(0, Math.min(3, margin));
+  const edge = !known ? "border-dotted border-soft" : below ? "border-replace" : "border-edge";
   return (
-    <li style={{ flexGrow: Math.max(share, 0.04) * 100 }} className="min-w-11 basis-0">
+    <li style={{ flexGrow: Math.max(share, 0.04) * 100 }} className="@container min-w-11 basis-0">
       <Link
         to={to}
         aria-label={label}
@@ -136,10 +147,7 @@ function Block({
             style={{ top: i * step, height: step }}
           />
         ))}
-        <span
-          aria-hidden
-          className={`absolute inset-x-0 bottom-0 h-[30px] border-t-2 ${known ? (below ? "border-replace" : "border-edge") : "border-dotted border-soft"}`}
-        >
+        <span aria-hidden className={`absolute inset-x-0 bottom-0 h-[30px] border-t-2 ${edge}`}>
           <span className="absolute inset-0 bg-raised" />
           <span className="absolute inset-y-0 left-0 bg-level" style={{ width: `${full * 100}%` }} />
           {seams.map((at) => (
@@ -148,7 +156,7 @@ function Block({
         </span>
         <span aria-hidden className="absolute inset-x-1.5 bottom-1 flex gap-1 text-[0.8rem] leading-tight">
           <span className="truncate">{name}</span>
-          {count !== undefined && <span className="num shrink-0">{count}</span>}
+          {count !== undefined && <span className="num hidden shrink-0 @min-[7rem]:inline">({count})</span>}
           {below && <b className="shrink-0 text-ink">▾</b>}
         </span>
       </Link>
