@@ -207,7 +207,7 @@ type peers map[string]map[string]history.Point
 func (p peers) of(group, name string, at time.Time) health.Group {
 	var values []float64
 	for other, x := range p[group] {
-		if other != name && at.Sub(x.At) < 24*time.Hour {
+		if other != name && at.Sub(x.At()) < 24*time.Hour {
 			values = append(values, x.Value)
 		}
 	}
@@ -293,7 +293,7 @@ func (j *judgement) line(p parsed) error {
 		if j.beside[d.group] == nil {
 			j.beside[d.group] = map[string]history.Point{}
 		}
-		j.beside[d.group][r.Drive] = history.Point{At: r.At, Value: latency}
+		j.beside[d.group][r.Drive] = history.PointAt(r.At, latency)
 	}
 	c, changed := d.Read(r.At, p.metrics)
 	if !changed {

@@ -211,6 +211,9 @@ func makesSense(table string, row map[string]any) bool {
 	case "readings":
 		_, err := history.Unpack(bytesOf(row["packed"]))
 		return err == nil
+	case "drive_records":
+		_, _, err := history.DecodeRecord(bytesOf(row["data"]))
+		return err == nil
 	}
 	return true
 }

@@ -307,7 +307,7 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 			f.Attribute = attributeOf[c.Metric]
 		}
 		for _, p := range c.Points {
-			f.Course = append(f.Course, history.Point{At: p.At, Value: p.Value})
+			f.Course = append(f.Course, history.PointAt(p.At, p.Value))
 		}
 		if f.Attribute != 0 {
 			x.Faults = append(x.Faults, f)

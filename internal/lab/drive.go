@@ -152,7 +152,7 @@ type Fault struct {
 func (f Fault) raw(t time.Time) float64 {
 	v, from := f.Start, f.From
 	if n := len(f.Course); n > 0 {
-		v, from = f.Course[0].Value, f.Course[n-1].At
+		v, from = f.Course[0].Value, f.Course[n-1].At()
 		if p, ok := f.Course.At(t); ok {
 			v = p.Value
 		}

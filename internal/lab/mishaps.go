@@ -74,7 +74,7 @@ func (p *Pool) goWrong(t time.Time) {
 					}
 				}
 				d.Faults = append(d.Faults, Fault{Kind: FaultCourse, Attribute: pending, PerDay: perDay, From: t,
-					Course: history.Series{{At: t.Add(-time.Second), Value: was}, {At: t, Value: was + sectors}}})
+					Course: history.Series{history.PointAt(t.Add(-time.Second), was), history.PointAt(t, was+sectors)}})
 			}
 		}
 		if share >= 1.0/3 && p.due(practice.SecondFailure) {

@@ -262,8 +262,8 @@ func (r Rule) Hit(p *Program, record history.Record, at time.Time) health.Hit {
 			m, _ := drive.MetricByName(n)
 			h.Text = append(h.Text, fmt.Sprintf("%s is %g %s", n, last.Value, m.Unit))
 			h.Metric = n
-			if last.At.After(h.Since) {
-				h.At = last.At
+			if last.At().After(h.Since) {
+				h.At = last.At()
 			}
 		}
 	}

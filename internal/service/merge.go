@@ -69,6 +69,7 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 		f.BadLink(key, d, bay)
 	}
 	f.BadLinksVersion++
+	d.Saved = 0
 	s.Readings.Recall(key)
 	s.Changed()
 	return key, nil
@@ -126,6 +127,8 @@ func (s *Service) rekey(b *store.Batch, from, to string) error {
 		r.Drive = to
 		b.Put(&r)
 	}
+	b.Drop(&store.DriveRecord{Drive: from}) // made again of what is under the new key
+	b.Drop(&store.DriveRecord{Drive: to})
 	found, err := store.All[store.FoundLog](s.Store, "id", "drive = ?", from)
 	if err != nil {
 		return err

@@ -54,6 +54,7 @@ var kinds = []any{
 	&Authority{},
 	&PoolName{},
 	&SwapLook{},
+	&DriveRecord{},
 	&HostSecret{},
 	&Migration{},
 }
@@ -81,6 +82,7 @@ var migrations = []struct {
 	8:  {"what a host tells beside what is there", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
 	9:  {"the newest looks of swaps", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapLook{}) }},
 	10: {"management controllers of hosts", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &HostSecret{}) }},
+	11: {"records of drives, so that a start is quick", func(tx *gorm.DB) error { return tx.AutoMigrate(&DriveRecord{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -111,7 +111,7 @@ func TestPast(t *testing.T) {
 						Count: len(rows),
 						Data:  fmt.Append(nil, now.Unix()),
 					}
-					require.NoError(t, s.Fold(b, len(rows), had))
+					require.NoError(t, s.Fold(b, len(rows), had, DriveRecord{Drive: k, Upto: last, Data: b.Data}))
 				}
 			}
 			seen[now] = dump(t, file)

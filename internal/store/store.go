@@ -376,6 +376,60 @@ func (s *Store) EachBlock(since time.Time, f func(b Block) error) error {
 	return each(s.read.Model(&Block{}).Where("last >= ?", since.UnixMilli()).Order("drive, first"), f)
 }
 
+// NewReadings calls f for every reading that was not folded yet, in order of time for each drive; packed is nil where
+// the drive's kept record has it. f must not use the store.
+func (s *Store) NewReadings(f func(drive string, at int64, packed []byte) error) error {
+	rows, err := s.read.Raw(`SELECT r.drive, r.at, CASE WHEN k.upto >= r.at THEN NULL ELSE r.packed END
+		FROM readings r LEFT JOIN drive_records k ON k.drive = r.drive ORDER BY r.drive, r.at`).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var drive string
+		var at int64
+		var packed []byte
+		if err := rows.Scan(&drive, &at, &packed); err != nil {
+			return err
+		}
+		if err := f(drive, at, packed); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// NewBlocks calls f for every block that reaches to since or beyond, of drives that have no kept record. f must not use
+// the store.
+func (s *Store) NewBlocks(since time.Time, f func(b Block) error) error {
+	return each(s.read.Model(&Block{}).Where("last >= ? and drive not in (select drive from drive_records)",
+		since.UnixMilli()).Order("drive, first"), f)
+}
+
+// EachRecord calls f for every kept record of a drive. f must not use the store.
+func (s *Store) EachRecord(f func(r DriveRecord) error) error {
+	return each(s.read.Model(&DriveRecord{}), f)
+}
+
+// LastBlocks is the time of the newest reading that was folded, by drive, in Unix milliseconds.
+func (s *Store) LastBlocks() (map[string]int64, error) {
+	rows, err := s.read.Raw("SELECT drive, max(last) FROM blocks GROUP BY drive").Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]int64{}
+	for rows.Next() {
+		var drive string
+		var last int64
+		if err := rows.Scan(&drive, &last); err != nil {
+			return nil, err
+		}
+		out[drive] = last
+	}
+	return out, rows.Err()
+}
+
 func each[T any](q *gorm.DB, f func(T) error) error {
 	rows, err := q.Rows()
 	if err != nil {
@@ -421,8 +475,8 @@ func (s *Store) Oldest(drive string, n int) ([]Reading, error) {
 }
 
 // Fold keeps a block in place of what it holds: loose readings from its first to its last, as many as given, and other
-// blocks; or it changes nothing. A block is never written over.
-func (s *Store) Fold(b Block, loose int, of []Block) error {
+// blocks; and the drive's record; or it changes nothing. A block is never written over.
+func (s *Store) Fold(b Block, loose int, of []Block, record DriveRecord) error {
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
 		for _, o := range of {
 			if err := tx.Where("drive = ? and first = ?", o.Drive, o.First).Delete(&Block{}).Error; err != nil {
@@ -438,7 +492,10 @@ func (s *Store) Fold(b Block, loose int, of []Block) error {
 				return fmt.Errorf("%d readings were to be folded, %d were there", loose, r.RowsAffected)
 			}
 		}
-		return tx.Create(&b).Error
+		if err := tx.Create(&b).Error; err != nil {
+			return err
+		}
+		return tx.Save(&record).Error
 	}))
 }
 

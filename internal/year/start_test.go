@@ -97,6 +97,9 @@ func multiply(b *testing.B, st *store.Store, copies int) {
 	require.NoError(b, err)
 	readings, err := store.All[store.Reading](st, "drive, at", "")
 	require.NoError(b, err)
+	records, err := store.All[store.DriveRecord](st, "drive", "")
+	require.NoError(b, err)
+	require.Len(b, records, len(drives), "kept with the blocks")
 	for c := 1; c < copies; c++ {
 		batch := &store.Batch{}
 		h := hosts[0]
@@ -118,6 +121,10 @@ func multiply(b *testing.B, st *store.Store, copies int) {
 		for _, x := range blocks {
 			x.Drive = keys[x.Drive]
 			batch.Add(&x)
+		}
+		for _, x := range records {
+			x.Drive = keys[x.Drive]
+			batch.Put(&x)
 		}
 		for _, x := range readings {
 			x.Drive = keys[x.Drive]

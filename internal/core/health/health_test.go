@@ -29,7 +29,7 @@ func well() Subject {
 // told gives a metric the values it had, one a day, the last one now.
 func (s Subject) told(m drive.MetricName, values ...float64) Subject {
 	for i, v := range values {
-		s.Record[m] = s.Record[m].Add(history.Point{At: now.Add(-time.Duration(len(values)-1-i) * day), Value: v})
+		s.Record[m] = s.Record[m].Add(history.PointAt(now.Add(-time.Duration(len(values)-1-i)*day), v))
 	}
 	return s
 }
@@ -158,7 +158,7 @@ func history90(f func(h int, m map[drive.MetricName]float64)) Subject {
 		}
 		s.Record.Add(now.Add(time.Duration(h-90*24)*time.Hour), m)
 	}
-	s.Record.Thin(now.Add(-8 * day))
+	s.Record.Thin(now)
 	s.Tests = []drive.SelfTest{
 		{Kind: drive.SelfTestShort, Result: drive.SelfTestPassed, Hours: 11000},
 		{Kind: drive.SelfTestExtended, Result: drive.SelfTestPassed, Hours: 10900},

@@ -45,7 +45,7 @@ func (r *Replay) Read(at time.Time, metrics map[drive.MetricName]float64) (c Cha
 	r.Record.Add(at, metrics)
 	if at.Sub(r.thinned) > 7*day {
 		r.thinned = at
-		r.Record.Thin(at.Add(-8 * day))
+		r.Record.Thin(at)
 		for n, s := range r.Record {
 			if kept := s.Since(at.Add(-100 * day)); len(kept) > 0 && 2*len(kept) < len(s) {
 				r.Record[n] = slices.Clone(kept)

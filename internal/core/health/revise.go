@@ -39,8 +39,8 @@ func moments(r *Rule, record history.Record, since time.Time) []time.Time {
 	named := namesIn(r.For + " " + r.When)
 	any := !slices.ContainsFunc(named, func(n string) bool { _, ok := record[drive.MetricName(n)]; return ok })
 	for name, series := range record {
-		if p, ok := series.Last(); ok && p.At.After(newest) {
-			newest = p.At
+		if p, ok := series.Last(); ok && p.At().After(newest) {
+			newest = p.At()
 		}
 		if !any && !slices.Contains(named, string(name)) {
 			continue
@@ -48,7 +48,7 @@ func moments(r *Rule, record history.Record, since time.Time) []time.Time {
 		part := series.Since(since)
 		for i, p := range part {
 			if i == 0 || p.Value != part[i-1].Value {
-				times[p.At] = true
+				times[p.At()] = true
 			}
 		}
 	}

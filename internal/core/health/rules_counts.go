@@ -163,7 +163,7 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 		if total <= 0 && c.comings < comings {
 			return nil
 		}
-		h := Hit{Verdict: Watch, Since: series.FirstAbove(0), At: last.At, Metric: m.Name, Growth: c.one}
+		h := Hit{Verdict: Watch, Since: series.FirstAbove(0), At: last.At(), Metric: m.Name, Growth: c.one}
 		if h.Since.IsZero() {
 			h.Since = series.LastChange()
 		}
@@ -173,8 +173,8 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 			h.Text[1] = number(c.lost)
 		}
 		c.judge(&h, t)
-		if changed := series.LastChange(); h.Idle && !changed.IsZero() && last.At.Sub(changed) > standstill {
-			h.Text[0] = strconv.Itoa(int(last.At.Sub(changed) / day))
+		if changed := series.LastChange(); h.Idle && !changed.IsZero() && last.At().Sub(changed) > standstill {
+			h.Text[0] = strconv.Itoa(int(last.At().Sub(changed) / day))
 		}
 		if h.Text[0] == "" && h.Text[1] == "" {
 			h.Text = nil
@@ -233,11 +233,11 @@ const apart = 36 * time.Hour
 // anew then, a level fell, and what comes after it is new again. So neither a single odd reading nor a value that goes
 // to and fro adds anything. What came between two readings far apart is spread over the time between them.
 func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count) {
-	end := s[len(s)-1].At
+	end := s[len(s)-1].At()
 	from := within100Days(s)
 	most, fell, counted := s[from].Value, s[from].Value <= 0, -1
 	for i := from + 1; i < len(s); i++ {
-		x, d, start := s[i].Value, 0.0, s[i-1].At
+		x, d, start := s[i].Value, 0.0, s[i-1].At()
 		again := func(v float64) bool { return i+1 < len(s) && s[i+1].Value <= v } // the next reading is no more
 		switch {
 		case x > most:
@@ -248,7 +248,7 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 				x = min(x, s[i+1].Value)
 			}
 			d, most = x-most, x
-			if fell && end.Sub(s[i].At) < comingDays*day {
+			if fell && end.Sub(s[i].At()) < comingDays*day {
 				c.comings++
 			}
 			fell = false
@@ -262,8 +262,8 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 		if d <= 0 {
 			continue
 		}
-		age := end.Sub(s[i].At)
-		c.add(d, age, s[i].At.Sub(start), end.Sub(start))
+		age := end.Sub(s[i].At())
+		c.add(d, age, s[i].At().Sub(start), end.Sub(start))
 		if n := int(age / day); age < 30*day && n != counted {
 			counted = n
 			c.days++
@@ -279,15 +279,15 @@ func (c *count) ended(s history.Series, most float64) {
 	if n := len(s); n > 1 && s[n-1].Value < most {
 		c.now = min(most, max(s[n-1].Value, s[n-2].Value))
 	}
-	if seen := s[len(s)-1].At.Sub(s[0].At); seen < day {
+	if seen := s[len(s)-1].At().Sub(s[0].At()); seen < day {
 		c.todayOver, c.weekOver = span(seen), span(seen)
 	}
 }
 
 // within100Days is the index of the reading before the first of the last 100 days: growth begins at what it was then.
 func within100Days(s history.Series) int {
-	end, from := s[len(s)-1].At, len(s)-1
-	for from > 0 && end.Sub(s[from-1].At) < 100*day {
+	end, from := s[len(s)-1].At(), len(s)-1
+	for from > 0 && end.Sub(s[from-1].At()) < 100*day {
 		from--
 	}
 	return max(0, from-1)

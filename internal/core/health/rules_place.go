@@ -189,7 +189,7 @@ var placeRules = []Rule{
 			return &Hit{
 				Verdict: Watch,
 				Since:   s.Record["temperature_celsius"].FirstAbove(limit - 1),
-				At:      last.At,
+				At:      last.At(),
 				Metric:  "temperature_celsius",
 				N:       [4]float64{last.Value, limit, own},
 			}
@@ -229,7 +229,7 @@ var placeRules = []Rule{
 			return &Hit{
 				Verdict: Watch,
 				Since:   s.Record["temperature_celsius"].FirstAbove(s.Neighbours.Median + apart - 1),
-				At:      last.At,
+				At:      last.At(),
 				Metric:  "temperature_celsius",
 				N:       [4]float64{last.Value, s.Neighbours.Median},
 			}
@@ -282,15 +282,15 @@ func linkErrors(s *Subject, t *Thresholds) *Hit {
 		return nil
 	}
 	// Of a drive that was watched for less than 7 days, what grew since then counts.
-	grown, _ := series.Growth(last.At.Add(-7 * day))
+	grown, _ := series.Growth(last.At().Add(-7 * day))
 	if grown < t.LinkErrors {
 		return nil // old ones that stand still are nobody's matter
 	}
-	today, _ := series.Growth(last.At.Add(-day))
+	today, _ := series.Growth(last.At().Add(-day))
 	return &Hit{
 		Verdict: Watch,
 		Since:   series.FirstAbove(last.Value - grown),
-		At:      last.At,
+		At:      last.At(),
 		Metric:  "link_crc_errors",
 		Growth:  today,
 		N:       [4]float64{grown, last.Value},
@@ -316,7 +316,7 @@ func linkStays(s *Subject) (here, before float64, elsewhere string) {
 	within := func(st Stay) float64 {
 		end := st.To
 		if end.IsZero() {
-			end = last.At
+			end = last.At()
 		}
 		v, _ := series.Until(end).Growth(st.From)
 		return v
@@ -335,7 +335,7 @@ func linkHit(s *Subject, v Verdict, here, before float64, elsewhere, bay string)
 	last, _ := s.Record["link_crc_errors"].Last()
 	return &Hit{
 		Verdict: v,
-		At:      last.At,
+		At:      last.At(),
 		Since:   s.Stays[len(s.Stays)-1].From,
 		Metric:  "link_crc_errors",
 		N:       [4]float64{here, before},

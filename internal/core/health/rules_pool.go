@@ -38,14 +38,14 @@ var poolErrorRule = Rule{
 			if total += series[0].Value; total == 0 {
 				continue
 			}
-			grown, known := series.Growth(last.At.Add(-day))
+			grown, known := series.Growth(last.At().Add(-day))
 			if !known {
 				grown = total // counted since it was first looked at
 			}
 			h := Hit{
 				Verdict: Watch,
 				Since:   series.FirstAbove(0),
-				At:      last.At,
+				At:      last.At(),
 				Metric:  c.metric,
 				Growth:  grown,
 				N:       [4]float64{total, last.Value, grown, float64(i)},
@@ -107,8 +107,8 @@ var spareRule = Rule{
 		left := min(last.Value, least)
 		h := Hit{
 			Verdict: Replace,
-			At:      last.At,
-			Since:   last.At,
+			At:      last.At(),
+			Since:   last.At(),
 			Metric:  "spare_available_percent",
 			N:       [4]float64{left, 0, 0, t.Spare},
 		}
@@ -118,11 +118,11 @@ var spareRule = Rule{
 			}
 			return &h
 		}
-		before, known := series.At(last.At.Add(-7 * day))
+		before, known := series.At(last.At().Add(-7 * day))
 		if !known {
 			before = series[0]
 		}
-		over := last.At.Sub(before.At)
+		over := last.At().Sub(before.At())
 		gone := before.Value - left
 		if gone < spareMoves || over < 12*time.Hour {
 			return nil
@@ -154,10 +154,10 @@ var spareRule = Rule{
 // lowest is the least value that two readings in a row told, at or below which a series was, and since when.
 func lowest(s history.Series) (least float64, since time.Time) {
 	least = s[0].Value
-	since = s[0].At
+	since = s[0].At()
 	for i := 1; i < len(s); i++ {
 		if v := max(s[i].Value, s[i-1].Value); v < least {
-			least, since = v, s[i].At
+			least, since = v, s[i].At()
 		}
 	}
 	return least, since

@@ -110,7 +110,7 @@ var serviceRules = []Rule{
 			}
 			h := Hit{
 				Verdict: Watch,
-				At:      last.At,
+				At:      last.At(),
 				Since:   series.FirstAbove(last.Value - grown),
 				Metric:  "bus_drops",
 				Growth:  grown,
@@ -147,14 +147,14 @@ var serviceRules = []Rule{
 			if !ok || last.Value == 0 {
 				return nil
 			}
-			grown, known := series.Growth(last.At.Add(-day))
+			grown, known := series.Growth(last.At().Add(-day))
 			if !known || grown < t.Timeouts {
 				return nil
 			}
 			return &Hit{
 				Verdict: Watch,
 				Since:   series.LastChange(),
-				At:      last.At,
+				At:      last.At(),
 				Metric:  "command_timeouts",
 				Growth:  grown,
 				N:       [4]float64{grown},
@@ -185,14 +185,14 @@ var serviceRules = []Rule{
 			if !ok || last.Value == 0 {
 				return nil
 			}
-			grown, _ := series.Growth(last.At.Add(-7 * day))
+			grown, _ := series.Growth(last.At().Add(-7 * day))
 			if grown == 0 {
 				return nil
 			}
 			return &Hit{
 				Verdict: Watch,
 				Since:   series.LastChange(),
-				At:      last.At,
+				At:      last.At(),
 				Metric:  "spin_retries",
 				N:       [4]float64{grown},
 			}
@@ -270,7 +270,7 @@ var serviceRules = []Rule{
 			}
 			h := &Hit{
 				Verdict: Watch,
-				At:      last.At,
+				At:      last.At(),
 				Since:   series.FirstAbove(t.Wear - 1),
 				Metric:  "wear_used_percent",
 				N:       [4]float64{used},
@@ -301,7 +301,7 @@ func beyond(s *Subject, metric drive.MetricName, limit float64) *Hit {
 	return &Hit{
 		Verdict: Watch,
 		Idle:    true,
-		At:      last.At,
+		At:      last.At(),
 		Since:   series.FirstAbove(limit - 1),
 		Metric:  metric,
 		N:       [4]float64{last.Value},
@@ -320,16 +320,16 @@ func slow(s *Subject, t *Thresholds) *Hit {
 	// A reading's latency is a mean since the reading before: it was slow from then on.
 	began := since
 	if before, ok := series.At(since.Add(-time.Nanosecond)); ok {
-		began = before.At
+		began = before.At()
 	}
 	// One reading can be anything; two in a row, over long enough, are a habit.
-	if since.Equal(last.At) || last.At.Sub(began) < time.Duration(t.SlowMinutes*float64(time.Minute)) {
+	if since.Equal(last.At()) || last.At().Sub(began) < time.Duration(t.SlowMinutes*float64(time.Minute)) {
 		return nil
 	}
 	return &Hit{
 		Verdict: Replace,
 		Since:   since,
-		At:      last.At,
+		At:      last.At(),
 		Metric:  "read_latency_seconds",
 		N:       [4]float64{last.Value, s.Peers.Median},
 	}
@@ -339,36 +339,36 @@ func slow(s *Subject, t *Thresholds) *Hit {
 func slowerThanBefore(s *Subject, t *Thresholds) *Hit {
 	series := s.Record["read_latency_seconds"]
 	last, ok := series.Last()
-	if !ok || s.Filling || last.Value < t.SlowFloor/2 || last.At.Sub(series[0].At) < 14*day {
+	if !ok || s.Filling || last.Value < t.SlowFloor/2 || last.At().Sub(series[0].At()) < 14*day {
 		return nil
 	}
 	// A reading's latency is a mean since the reading before, so that each counts for the time between them.
-	from := last.At.Add(-2 * day)
+	from := last.At().Add(-2 * day)
 	var now weighed
-	for i := len(series) - 1; i > 0 && series[i].At.After(from); i-- {
-		now = append(now, weight{series[i].Value, series[i].At.Sub(maxTime(series[i-1].At, from))})
+	for i := len(series) - 1; i > 0 && series[i].At().After(from); i-- {
+		now = append(now, weight{series[i].Value, series[i].At().Sub(maxTime(series[i-1].At(), from))})
 	}
 	middle, most := now.quantile(0.5), now.quantile(0.15)
 	if middle < t.SlowFloor/2 || !fasterBefore(series, from, most/t.SlowPast) {
 		return nil
 	}
 	var before weighed
-	for i := 1; i < len(series) && series[i-1].At.Before(from); i++ {
-		before = append(before, weight{series[i].Value, minTime(series[i].At, from).Sub(series[i-1].At)})
+	for i := 1; i < len(series) && series[i-1].At().Before(from); i++ {
+		before = append(before, weight{series[i].Value, minTime(series[i].At(), from).Sub(series[i-1].At())})
 	}
 	best := before.quantile(0.25)
 	if best <= 0 || most < t.SlowPast*best {
 		return nil
 	}
-	return &Hit{Verdict: Watch, Since: from, At: last.At, Metric: "read_latency_seconds", N: [4]float64{middle, best}}
+	return &Hit{Verdict: Watch, Since: from, At: last.At(), Metric: "read_latency_seconds", N: [4]float64{middle, best}}
 }
 
 // fasterBefore says whether a latency was at most so high for a quarter of the time before from: only then is it worth
 // while to put all that time in order.
 func fasterBefore(series history.Series, from time.Time, limit float64) bool {
 	var low, sum time.Duration
-	for i := 1; i < len(series) && series[i-1].At.Before(from); i++ {
-		over := minTime(series[i].At, from).Sub(series[i-1].At)
+	for i := 1; i < len(series) && series[i-1].At().Before(from); i++ {
+		over := minTime(series[i].At(), from).Sub(series[i-1].At())
 		if sum += over; series[i].Value <= limit*(1+1e-9) {
 			low += over
 		}
@@ -431,8 +431,8 @@ func countFell(s *Subject, _ *Thresholds) *Hit {
 			if series[i].Value < series[i-1].Value {
 				return &Hit{
 					Verdict: Watch,
-					Since:   series[i].At,
-					At:      series[n-1].At,
+					Since:   series[i].At(),
+					At:      series[n-1].At(),
 					Metric:  c.metric,
 					N:       [4]float64{series[n-1].Value, series[i-1].Value},
 					Text:    []string{c.words},

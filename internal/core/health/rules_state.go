@@ -207,5 +207,5 @@ func testTime(s *Subject, t drive.SelfTest) time.Time {
 		return s.LastAt
 	}
 	ago := (int64(p.Value) - int64(t.Hours)) & 0xFFFF
-	return p.At.Add(-time.Duration(ago) * time.Hour)
+	return p.At().Add(-time.Duration(ago) * time.Hour)
 }

@@ -13,13 +13,13 @@ import (
 // slowerPlainly is slowerThanBefore as it is meant: the two times are put in order and compared.
 func slowerPlainly(series history.Series, t *Thresholds) (middle, best float64, slow bool) {
 	last, ok := series.Last()
-	if !ok || last.Value < t.SlowFloor/2 || last.At.Sub(series[0].At) < 14*day {
+	if !ok || last.Value < t.SlowFloor/2 || last.At().Sub(series[0].At()) < 14*day {
 		return 0, 0, false
 	}
-	from := last.At.Add(-2 * day)
+	from := last.At().Add(-2 * day)
 	var now, before weighed
 	for i := 1; i < len(series); i++ {
-		a, b := series[i-1].At, series[i].At
+		a, b := series[i-1].At(), series[i].At()
 		if a.Before(from) {
 			before = append(before, weight{series[i].Value, minTime(b, from).Sub(a)})
 		}
@@ -49,7 +49,7 @@ func TestSlowerThanBefore(t *testing.T) {
 			if r.IntN(20) == 0 {
 				v *= 8
 			}
-			series = append(series, history.Point{At: at, Value: v})
+			series = append(series, history.PointAt(at, v))
 		}
 		h := slowerThanBefore(&Subject{Record: history.Record{"read_latency_seconds": series}}, &limits)
 		middle, best, slow := slowerPlainly(series, &limits)

@@ -196,6 +196,16 @@ func (r *blockReader) uvarint() uint64 {
 	return v
 }
 
+func (r *blockReader) varint() int64 {
+	v, n := binary.Varint(r.b)
+	if n <= 0 {
+		r.fail("a number is cut off")
+		return 0
+	}
+	r.b = r.b[n:]
+	return v
+}
+
 func (r *blockReader) take(n uint64) []byte {
 	if n > uint64(len(r.b)) {
 		r.fail("it is cut off")
@@ -388,17 +398,14 @@ func (w Whole) AddBlock(b []byte, since time.Time) error {
 }
 
 func eachOf(b []byte, since time.Time, give func(drive.MetricName, Point)) error {
-	var at []time.Time
-	return scan(b, func(drive.MetricName) bool { return true }, func(t []int64) {
-		at = make([]time.Time, len(t))
-		for i, ms := range t {
-			at[i] = time.UnixMilli(ms).UTC()
-		}
-	}, func(n drive.MetricName, i int, v float64) {
-		if !at[i].Before(since) {
-			give(n, Point{at[i], v})
-		}
-	})
+	var at []int64
+	from := since.UnixMilli()
+	return scan(b, func(drive.MetricName) bool { return true }, func(t []int64) { at = t },
+		func(n drive.MetricName, i int, v float64) {
+			if at[i] >= from {
+				give(n, Point{at[i], v})
+			}
+		})
 }
 
 // BlockSeries reads one metric of a block and passes over the others.
@@ -406,7 +413,7 @@ func BlockSeries(b []byte, metric drive.MetricName) (Series, error) {
 	var at []int64
 	var out Series
 	err := scan(b, func(n drive.MetricName) bool { return n == metric }, func(t []int64) { at = t },
-		func(_ drive.MetricName, i int, v float64) { out = append(out, Point{time.UnixMilli(at[i]).UTC(), v}) })
+		func(_ drive.MetricName, i int, v float64) { out = append(out, Point{at[i], v}) })
 	return out, err
 }
 

@@ -98,6 +98,75 @@ func FuzzBlock(f *testing.F) {
 	})
 }
 
+// TestRecordKept: a record that was kept is the very same when it is read again, and one that was damaged is refused.
+func TestRecordKept(t *testing.T) {
+	record := Record{}
+	for i, r := range year(4, 2400) {
+		require.True(t, record.Add(r.At, r.Metrics))
+		if i%240 == 0 {
+			record.Thin(r.At)
+		}
+	}
+	record["odd"] = Series{PointAt(at(1), math.Inf(1)), PointAt(at(2), math.Copysign(0, -1)), PointAt(at(3), 1.0/3)}
+	record["none"] = Series{}
+	data, upto := EncodeRecord(record)
+	back, when, err := DecodeRecord(data)
+	require.NoError(t, err)
+	require.Equal(t, record, back)
+	require.Equal(t, upto, when)
+	for _, s := range record {
+		if p, ok := s.Last(); ok {
+			require.LessOrEqual(t, p.At().UnixMilli(), upto)
+		}
+	}
+	for i := range data {
+		c := append([]byte(nil), data...)
+		c[i] ^= 4
+		_, _, err := DecodeRecord(c)
+		require.ErrorIs(t, err, ErrDamaged, "byte %d", i)
+	}
+}
+
+func FuzzRecord(f *testing.F) {
+	record := Record{}
+	for _, r := range year(1, 40) {
+		record.Add(r.At, r.Metrics)
+	}
+	data, _ := EncodeRecord(record)
+	f.Add(data)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if r, upto, err := DecodeRecord(b); err == nil {
+			again, newest := EncodeRecord(r)
+			require.LessOrEqual(t, newest, max(upto, 0))
+			_, _, err := DecodeRecord(again)
+			require.NoError(t, err)
+		}
+	})
+}
+
+// BenchmarkRecord: how large the record of a drive is that lived 100 days with hourly readings, and how long it takes to
+// read it.
+func BenchmarkRecord(b *testing.B) {
+	record := Record{}
+	points := 0
+	rs := year(4, 2400)
+	for _, r := range rs {
+		record.Add(r.At, r.Metrics)
+	}
+	record.Thin(rs[len(rs)-1].At)
+	for _, s := range record {
+		points += len(s)
+	}
+	data, _ := EncodeRecord(record)
+	for b.Loop() {
+		if _, _, err := DecodeRecord(data); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(len(data)), "bytes")
+	b.ReportMetric(float64(points), "points")
+}
+
 // BenchmarkBlock: how large a reading is, by how many a block holds, and how long one metric over a year takes.
 func BenchmarkBlock(b *testing.B) {
 	rs := year(1, 8760)

@@ -2,6 +2,7 @@
 package history
 
 import (
+	"encoding/json"
 	"slices"
 	"sort"
 	"time"
@@ -9,10 +10,35 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Point is one value at one time.
+// Point is one value at one time, to the millisecond: 16 bytes, because a fleet has millions of them in memory.
 type Point struct {
-	At    time.Time
+	ms    int64 // Unix milliseconds
 	Value float64
+}
+
+// PointAt is a value at a time; what is below a millisecond is cut off.
+func PointAt(at time.Time, value float64) Point { return Point{at.UnixMilli(), value} }
+
+// At is the time of the point, in UTC.
+func (p Point) At() time.Time { return time.UnixMilli(p.ms).UTC() }
+
+// A point as JSON: {"at": RFC 3339, "value": number}.
+type jsonPoint struct {
+	At    time.Time `json:"at"`
+	Value float64   `json:"value"`
+}
+
+// MarshalJSON writes the time and the value.
+func (p Point) MarshalJSON() ([]byte, error) { return json.Marshal(jsonPoint{p.At(), p.Value}) }
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (p *Point) UnmarshalJSON(b []byte) error {
+	var j jsonPoint
+	if err := json.Unmarshal(b, &j); err != nil {
+		return err
+	}
+	*p = PointAt(j.At, j.Value)
+	return nil
 }
 
 // Series is one metric of one drive, in order of time, no two points at one time. Add keeps that so.
@@ -21,11 +47,11 @@ type Series []Point
 // Add puts a point in its place, wherever it belongs; a second point at one time replaces nothing and is dropped, so
 // that a report delivered twice or late ends in the same series.
 func (s Series) Add(p Point) Series {
-	if n := len(s); n == 0 || s[n-1].At.Before(p.At) {
+	if n := len(s); n == 0 || s[n-1].ms < p.ms {
 		return append(s, p) // as nearly all readings come
 	}
-	i := sort.Search(len(s), func(i int) bool { return !s[i].At.Before(p.At) })
-	if i < len(s) && s[i].At.Equal(p.At) {
+	i := sort.Search(len(s), func(i int) bool { return s[i].ms >= p.ms })
+	if i < len(s) && s[i].ms == p.ms {
 		return s
 	}
 	s = append(s, Point{})
@@ -44,7 +70,7 @@ func (s Series) Last() (Point, bool) {
 
 // At is the value as it was known at t: the newest point not after t.
 func (s Series) At(t time.Time) (Point, bool) {
-	i := sort.Search(len(s), func(i int) bool { return s[i].At.After(t) })
+	i := sort.Search(len(s), func(i int) bool { return s[i].ms > t.UnixMilli() })
 	if i == 0 {
 		return Point{}, false
 	}
@@ -53,12 +79,12 @@ func (s Series) At(t time.Time) (Point, bool) {
 
 // Since is the part of the series at or after t.
 func (s Series) Since(t time.Time) Series {
-	return s[sort.Search(len(s), func(i int) bool { return !s[i].At.Before(t) }):]
+	return s[sort.Search(len(s), func(i int) bool { return s[i].ms >= t.UnixMilli() }):]
 }
 
 // Until is the part of the series at or before t.
 func (s Series) Until(t time.Time) Series {
-	return s[:sort.Search(len(s), func(i int) bool { return s[i].At.After(t) })]
+	return s[:sort.Search(len(s), func(i int) bool { return s[i].ms > t.UnixMilli() })]
 }
 
 // Until leaves of every series the part at or before t; changed says whether anything was after it.
@@ -73,7 +99,7 @@ func (r Record) Until(t time.Time) (changed bool) {
 
 // Risen is how much a level rose since a moment, its falls left out. ok is false when nothing is known as far back.
 func (s Series) Risen(since time.Time) (risen float64, ok bool) {
-	from := sort.Search(len(s), func(i int) bool { return s[i].At.After(since) })
+	from := sort.Search(len(s), func(i int) bool { return s[i].ms > since.UnixMilli() })
 	if ok = from > 0; ok {
 		from--
 	}
@@ -93,7 +119,7 @@ func (s Series) Growth(since time.Time) (grown float64, ok bool) {
 	from := 0
 	if p, known := s.At(since); known {
 		ok = true
-		from = sort.Search(len(s), func(i int) bool { return !s[i].At.Before(p.At) })
+		from = sort.Search(len(s), func(i int) bool { return s[i].ms >= p.ms })
 	}
 	for i := from + 1; i < len(s); i++ {
 		if d := s[i].Value - s[i-1].Value; d >= 0 {
@@ -110,7 +136,7 @@ func (s Series) Resets() []time.Time {
 	var at []time.Time
 	for i := 1; i < len(s); i++ {
 		if s[i].Value < s[i-1].Value {
-			at = append(at, s[i].At)
+			at = append(at, s[i].At())
 		}
 	}
 	return at
@@ -121,7 +147,7 @@ func (s Series) Resets() []time.Time {
 func (s Series) LastChange() time.Time {
 	for i := len(s) - 1; i > 0; i-- {
 		if s[i].Value != s[i-1].Value {
-			return s[i].At
+			return s[i].At()
 		}
 	}
 	return time.Time{}
@@ -131,7 +157,7 @@ func (s Series) LastChange() time.Time {
 func (s Series) LastRise() time.Time {
 	for i := len(s) - 1; i > 0; i-- {
 		if s[i].Value > s[i-1].Value {
-			return s[i].At
+			return s[i].At()
 		}
 	}
 	return time.Time{}
@@ -141,7 +167,7 @@ func (s Series) LastRise() time.Time {
 func (s Series) FirstAbove(limit float64) time.Time {
 	var at time.Time
 	for i := len(s) - 1; i >= 0 && s[i].Value > limit; i-- {
-		at = s[i].At
+		at = s[i].At()
 	}
 	return at
 }
@@ -152,48 +178,56 @@ func (s Series) FirstAbove(limit float64) time.Time {
 func (s Series) Keep(p Point) (kept Series, ok bool) {
 	n := len(s)
 	switch {
-	case n > 0 && p.At.Equal(s[n-1].At):
+	case n > 0 && p.ms == s[n-1].ms:
 		return s, true // it came twice
-	case n > 0 && p.At.Before(s[n-1].At):
+	case n > 0 && p.ms < s[n-1].ms:
 		return s, false
 	case n > 1 && s[n-1].Value == p.Value && s[n-2].Value == p.Value:
-		s[n-1].At = p.At
+		s[n-1].ms = p.ms
 		return s, true
 	}
 	return append(s, p), true
 }
 
-// dense is how many points of one day are too many once the day is old.
-const dense = 6
+// How dense the points are that are held ready: all of the newest days; of earlier ones one in three hours; of those
+// before them one a day. A day with few points keeps them all.
+const (
+	dense    = 6
+	wholeFor = 2 * 24 * time.Hour
+	partFor  = 8 * 24 * time.Hour
+	part     = int64(3 * time.Hour / time.Millisecond)
+	day      = int64(24 * time.Hour / time.Millisecond) // Unix time has days of this length
+)
 
-// Thin leaves of each day that ended before a time, and that has many points, the first and the last. Of a counter the
-// points around each fall stay as well, two after it, so that its growth over any days stays what it was. The series
-// may be changed in place.
-func (s Series) Thin(before time.Time, counter bool) Series {
-	const day = 24 * time.Hour
-	before = before.Truncate(day)
-	if len(s) < 3 || !s[0].At.Before(before) {
+// Thin leaves of each day that is over and has many points the last of every part of it, and later on the last of the
+// day, as of now. Of a counter the points around each fall stay as well, two after it, so that its growth over any days
+// stays what it was; and the first point of all stays. The series may be changed in place.
+func (s Series) Thin(now time.Time, counter bool) Series {
+	from := func(over time.Duration) int64 { ms := now.Add(-over).UnixMilli(); return ms - ms%day }
+	parts, days := from(wholeFor), from(partFor)
+	if len(s) < 3 || s[0].ms >= parts {
 		return s
 	}
 	out := s[:0]
 	one, two := s[0].Value, s[0].Value // the values before, which out may have overwritten
 	for i := 0; i < len(s); {
-		from := s[i].At.Truncate(day)
+		from := s[i].ms - s[i].ms%day
 		end := i
-		for end < len(s) && s[end].At.Before(from.Add(day)) {
+		for end < len(s) && s[end].ms < from+day {
 			end++
 		}
 		for k := i; k < end; k++ {
 			v := s[k].Value
 			fell := counter && (v < one || k+1 < len(s) && s[k+1].Value < v || one < two)
 			one, two = v, one
-			if k == i || k == end-1 || fell || end-i <= dense || !from.Before(before) {
+			ends := k == end-1 || from >= days && s[k].ms/part != s[k+1].ms/part
+			if k == 0 || ends || fell || end-i <= dense || from >= parts {
 				out = append(out, s[k])
 			}
 		}
 		i = end
 	}
-	if cap(out)-len(out) > len(out)/2+64 { // what was left out would be held with the rest
+	if cap(out)-len(out) > len(out)/8+16 { // what was left out would be held with the rest
 		return slices.Clone(out)
 	}
 	return out
@@ -206,17 +240,17 @@ type Record map[drive.MetricName]Series
 func (r Record) Add(at time.Time, metrics map[drive.MetricName]float64) (ok bool) {
 	ok = true
 	for n, v := range metrics {
-		kept, newer := r[n].Keep(Point{At: at, Value: v})
+		kept, newer := r[n].Keep(PointAt(at, v))
 		r[n], ok = kept, ok && newer
 	}
 	return ok
 }
 
 // Thin thins all series.
-func (r Record) Thin(before time.Time) {
+func (r Record) Thin(now time.Time) {
 	for n, s := range r {
 		m, _ := drive.MetricByName(n)
-		r[n] = s.Thin(before, m.Kind == drive.Counter)
+		r[n] = s.Thin(now, m.Kind == drive.Counter)
 	}
 }
 
@@ -226,7 +260,7 @@ type Whole map[drive.MetricName]Series
 // Add puts one reading in.
 func (w Whole) Add(at time.Time, metrics map[drive.MetricName]float64) {
 	for n, v := range metrics {
-		w[n] = w[n].Add(Point{At: at, Value: v})
+		w[n] = w[n].Add(PointAt(at, v))
 	}
 }
 
@@ -314,5 +348,5 @@ func (s Series) Reached(hours float64) (at time.Time, about bool) {
 	if i == len(s) {
 		i--
 	}
-	return s[i].At.Add(-time.Duration((s[i].Value - hours) * float64(time.Hour))), s[i].Value-hours >= 2
+	return s[i].At().Add(-time.Duration((s[i].Value - hours) * float64(time.Hour))), s[i].Value-hours >= 2
 }

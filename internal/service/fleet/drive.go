@@ -125,6 +125,8 @@ type Drive struct {
 	changed bool
 	Record  history.Record
 	Loose   int // readings that were not folded yet
+	// Saved is up to when the store's record of it has everything, in Unix milliseconds; 0 when it has none.
+	Saved   int64
 	Thinned time.Time
 	// standing is what was found and not cleared yet; standingKept is when it was written down.
 	Standing     []health.Standing

@@ -191,6 +191,7 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 	}
 	b := &store.Batch{}
 	b.Drop(&store.Drive{Key: key})
+	b.Drop(&store.DriveRecord{Drive: key})
 	b.Drop(&store.Standing{Drive: key})
 	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s forgot %s: %s", by, d.Tail(), reason))
 	back := Unlist(s.State, d)

@@ -43,6 +43,6 @@ func (s *State) ViewMetric(d *Drive, m drive.Metric) (v api.MetricValue, ok bool
 		Means:    m.Means,
 		MeansNot: m.MeansNot,
 		Source:   d.Source(m.Name),
-		At:       last.At,
+		At:       last.At(),
 	}, true
 }

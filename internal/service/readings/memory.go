@@ -2,10 +2,8 @@ package readings
 
 import (
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"lantern/internal/core/drive"
@@ -25,100 +23,8 @@ const (
 	foldsATick = 4
 )
 
-// Held ready for judging are the newest months of every drive: of all days but the newest, of a metric that moves all
-// the time, two points a day.
-const (
-	keepInMemory = 100 * 24 * time.Hour
-	wholeFor     = 8 * 24 * time.Hour
-)
-
-// LoadReadings puts the newest months of every drive into memory.
-func (s *State) LoadReadings() error {
-	since := s.Clock.Now().Add(-keepInMemory)
-	s.behind, s.full = map[string]bool{}, map[string]bool{}
-	if err := s.loadBlocks(since); err != nil {
-		return err
-	}
-	err := s.Store.EachReading(time.UnixMilli(0), func(r store.Reading) error {
-		d := s.fleet.Drives[r.Drive]
-		if d == nil {
-			return nil
-		}
-		s.loosened(r.Drive, d)
-		if r.At < since.UnixMilli() {
-			return nil
-		}
-		metrics, err := history.Unpack(r.Packed)
-		if err != nil {
-			s.Log.Error("a reading is left out", "drive", r.Drive, "error", err)
-			return nil
-		}
-		if !d.Record.Add(time.UnixMilli(r.At).UTC(), metrics) {
-			s.behind[r.Drive] = true
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for _, d := range s.fleet.Drives {
-		d.Record.Until(s.Clock.Now().Add(justNow))
-		d.Record.Thin(s.Clock.Now().Add(-wholeFor))
-	}
-	s.RecallLate()
-	return nil
-}
-
-// loadBlocks puts the blocks of every drive into its record, those of several drives at once. A record is thinned as
-// soon as it is whole, so that no more than a few are held with every point.
-func (s *State) loadBlocks(since time.Time) error {
-	type work struct {
-		key    string
-		blocks []store.Block
-	}
-	todo := make(chan work)
-	var mu sync.Mutex // guards behind
-	var done sync.WaitGroup
-	thin := s.Clock.Now().Add(-wholeFor)
-	for range runtime.GOMAXPROCS(0) {
-		done.Go(func() {
-			for w := range todo {
-				d := s.fleet.Drives[w.key]
-				for _, b := range w.blocks {
-					ok, err := d.Record.AddBlock(b.Data, since)
-					if err != nil {
-						s.Log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First),
-							"error", err)
-					} else if !ok {
-						mu.Lock()
-						s.behind[b.Drive] = true
-						mu.Unlock()
-					}
-				}
-				d.Record.Thin(thin)
-			}
-		})
-	}
-	var next work
-	err := s.Store.EachBlock(since, func(b store.Block) error { // in order of drives
-		if b.Drive != next.key {
-			if len(next.blocks) > 0 {
-				todo <- next
-			}
-			next = work{key: b.Drive}
-		}
-		if s.fleet.Drives[b.Drive] != nil {
-			next.blocks = append(next.blocks, b)
-		}
-		return nil
-	})
-	if len(next.blocks) > 0 {
-		todo <- next
-	}
-	close(todo)
-	done.Wait()
-	return err
-}
+// keepInMemory is how much of every drive is held ready for judging, thinned (history.Series.Thin).
+const keepInMemory = 100 * 24 * time.Hour
 
 // RecallLate makes the records of drives anew of which something came late and is kept now.
 func (s *State) RecallLate() {
@@ -155,17 +61,23 @@ func (s *State) recall(key string, d *fleet.Drive) {
 	}
 	d.Record = whole.Record()
 	d.Record.Until(s.Clock.Now().Add(justNow))
-	d.Record.Thin(s.Clock.Now().Add(-wholeFor))
+	d.Record.Thin(s.Clock.Now())
+	if d.Saved == 0 {
+		s.unsaved[key] = true
+	}
 	d.Touch()
 }
 
 // Keep puts a reading into memory and into a batch.
 func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, metrics map[string]float64) {
+	if d.Saved > 0 && at.UnixMilli() <= d.Saved {
+		s.unsave(b, key, d)
+	}
 	for name, v := range metrics {
 		n := drive.MetricName(name)
 		series := d.Record[n]
 		last, known := series.Last()
-		kept, newer := series.Keep(history.Point{At: at, Value: v})
+		kept, newer := series.Keep(history.PointAt(at, v))
 		if !newer {
 			// What it changes is made out when it is kept, and of its life when that is asked for.
 			s.behind[key], d.Life = true, nil
@@ -193,6 +105,7 @@ func (s *State) Tick(t *fleet.Tick) {
 		// is kept on disk.
 		for _, d := range s.fleet.Drives {
 			if d.Record.Until(now.Add(justNow)) {
+				s.unsave(t.Batch, d.Key(), d)
 				d.Touch()
 			}
 		}
@@ -207,13 +120,18 @@ func (s *State) Tick(t *fleet.Tick) {
 		if n++; n > drivesATick {
 			return
 		}
-		d.Thinned = now
-		d.Record.Thin(now.Add(-wholeFor))
-		for name, series := range d.Record {
-			// Nothing is asked of what is further back; the last value stays, however old.
-			if kept := series.Since(now.Add(-keepInMemory)); len(kept) > 0 && len(kept) < len(series) {
-				d.Record[name] = slices.Clone(kept)
-			}
+		thin(d, now)
+	}
+}
+
+// thin makes a drive's record smaller.
+func thin(d *fleet.Drive, now time.Time) {
+	d.Thinned = now
+	d.Record.Thin(now)
+	for name, series := range d.Record {
+		// Nothing is asked of what is further back; the last value stays, however old.
+		if kept := series.Since(now.Add(-keepInMemory)); len(kept) > 0 && len(kept) < len(series) {
+			d.Record[name] = slices.Clone(kept)
 		}
 	}
 }
@@ -227,6 +145,9 @@ func (s *State) loosened(key string, d *fleet.Drive) {
 
 // Fold makes blocks of drives that have many loose readings.
 func (s *State) Fold() error {
+	if err := s.saveSome(); err != nil {
+		return err
+	}
 	done := 0
 	for key := range s.full {
 		d := s.fleet.Drives[key]
@@ -254,7 +175,7 @@ func (s *State) Fold() error {
 			}
 			rs[i] = history.Reading{At: time.UnixMilli(r.At).UTC(), Metrics: metrics}
 		}
-		if err := s.foldInto(key, rs, len(rows)); err != nil {
+		if err := s.foldInto(key, d, rs, len(rows)); err != nil {
 			return fmt.Errorf("fold the readings of %s: %w", key, err)
 		}
 	}
@@ -262,8 +183,9 @@ func (s *State) Fold() error {
 }
 
 // foldInto makes a block of a drive's loose readings, and a large one of its small blocks when they hold enough. A
-// block that begins at the very same moment (a reading came once more, long after) is taken in.
-func (s *State) foldInto(key string, rs []history.Reading, loose int) error {
+// block that begins at the very same moment (a reading came once more, long after) is taken in. The drive's record is
+// kept with it.
+func (s *State) foldInto(key string, d *fleet.Drive, rs []history.Reading, loose int) error {
 	first := rs[0].At.UnixMilli()
 	of, err := store.All[store.Block](s.Store, "first", "drive = ? and (count < ? or first = ?)", key, LargeSize, first)
 	if err != nil {
@@ -285,11 +207,17 @@ func (s *State) foldInto(key string, rs []history.Reading, loose int) error {
 	}
 	slices.SortStableFunc(rs, func(a, b history.Reading) int { return a.At.Compare(b.At) })
 	last := rs[len(rs)-1].At.UnixMilli()
-	return s.Store.Fold(
+	record := s.recordOf(key, d)
+	err = s.Store.Fold(
 		store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)},
 		loose,
 		of,
+		record,
 	)
+	if err == nil {
+		s.saved(key, d, record.Upto)
+	}
+	return err
 }
 
 // Series of one metric, whole, from what is kept.
@@ -311,7 +239,7 @@ func (s *State) Series(key string, metric drive.MetricName, since time.Time) (hi
 	for _, r := range loose {
 		if m, err := history.Unpack(r.Packed); err == nil {
 			if v, ok := m[metric]; ok {
-				all = all.Add(history.Point{At: time.UnixMilli(r.At).UTC(), Value: v})
+				all = all.Add(history.PointAt(time.UnixMilli(r.At).UTC(), v))
 			}
 		}
 	}
@@ -420,8 +348,8 @@ func (s *Service) Latest() []Newest {
 		for name, series := range d.Record {
 			if p, ok := series.Last(); ok {
 				values = append(values, Value{name, p.Value})
-				if p.At.After(n.At) {
-					n.At = p.At
+				if p.At().After(n.At) {
+					n.At = p.At()
 				}
 			}
 		}

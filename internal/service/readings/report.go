@@ -84,7 +84,7 @@ func (s *State) TakePools(c *fleet.Change) {
 			same := true
 			for n, v := range metrics {
 				last, ok := d.Record[drive.MetricName(n)].Last()
-				same = same && ok && last.Value == v && at.Sub(last.At) < 24*time.Hour
+				same = same && ok && last.Value == v && at.Sub(last.At()) < 24*time.Hour
 			}
 			if !same {
 				s.Keep(c.Batch, m.Drive, d, at, metrics)

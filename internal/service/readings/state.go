@@ -15,14 +15,17 @@ type State struct {
 	fleet *fleet.State
 
 	behind map[string]bool // drives of which something came that is not in their records yet
-	full   map[string]bool // drives that have many readings which are not in blocks
-	ticked time.Time       // the newest tick of the clock
-	forgot time.Time       // when old ids were last let go
+	// unsaved are drives of which the store has no record.
+	unsaved map[string]bool
+	full    map[string]bool // drives that have many readings which are not in blocks
+	ticked  time.Time       // the newest tick of the clock
+	forgot  time.Time       // when old ids were last let go
 }
 
 // New makes a State in which nothing is known yet.
 func New(l *ledger.Ledger, fleetState *fleet.State) *State {
-	return &State{Ledger: l, fleet: fleetState, behind: map[string]bool{}, full: map[string]bool{}}
+	return &State{Ledger: l, fleet: fleetState, behind: map[string]bool{}, full: map[string]bool{},
+		unsaved: map[string]bool{}}
 }
 
 // Service is what others call at any time: its methods take the lock.

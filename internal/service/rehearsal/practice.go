@@ -253,15 +253,15 @@ func courseOf(s history.Series) (out api.CopyCourse) {
 	for i, p := range s {
 		more = more || p.Value > 0
 		if i == 0 || p.Value != s[i-1].Value {
-			out.Points = append(out.Points, api.Point{At: p.At, Value: p.Value})
+			out.Points = append(out.Points, api.Point{At: p.At(), Value: p.Value})
 		}
 	}
 	if !more {
 		return api.CopyCourse{}
 	}
-	if before, ok := s.At(last.At.Add(-growthOver)); ok {
+	if before, ok := s.At(last.At().Add(-growthOver)); ok {
 		out.PerDay = max(0, (last.Value-before.Value)/(growthOver.Hours()/24))
-	} else if days := last.At.Sub(s[0].At).Hours() / 24; days >= 1 {
+	} else if days := last.At().Sub(s[0].At()).Hours() / 24; days >= 1 {
 		out.PerDay = max(0, (last.Value-s[0].Value)/days)
 	}
 	const most = 200

@@ -332,7 +332,7 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 func points(in history.Series) []api.Point {
 	out := make([]api.Point, len(in))
 	for i, p := range in {
-		out[i] = api.Point{At: p.At, Value: p.Value}
+		out[i] = api.Point{At: p.At(), Value: p.Value}
 	}
 	return out
 }

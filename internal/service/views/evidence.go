@@ -146,7 +146,7 @@ func (s *State) evidenceOf(d *fleet.Drive, shown api.Drive) (files []EvidenceFil
 	csv.WriteString("at,metric,value\n")
 	for _, n := range slices.Sorted(maps.Keys(d.Record)) {
 		for _, p := range d.Record[n] {
-			fmt.Fprintf(&csv, "%s,%s,%v\n", p.At.UTC().Format(time.RFC3339), n, p.Value)
+			fmt.Fprintf(&csv, "%s,%s,%v\n", p.At().UTC().Format(time.RFC3339), n, p.Value)
 		}
 	}
 	add("readings.csv", []byte(csv.String()))
@@ -185,7 +185,7 @@ func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 		uint64(d.Desc.Capacity),
 	)
 	if p, ok := d.Record["power_on_hours"].Last(); ok {
-		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At.UTC().Format(time.RFC3339))
+		fmt.Fprintf(&sum, "power-on hours %.0f, read %s\n", p.Value, p.At().UTC().Format(time.RFC3339))
 	}
 	if v, ok := s.inventory.ViewOf(d); ok {
 		for _, name := range []string{"purchased", "supplier", "order", "warranty", "price", "currency", "asset", "batch",

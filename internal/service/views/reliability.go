@@ -87,7 +87,7 @@ func (s *State) lives(counts string) ([]lived, error) {
 			l.enclosure, l.position = d.Host+"/"+d.Section, fmt.Sprintf("bay %d", d.Bay)
 		}
 		if p, ok := d.Record["power_on_hours"].Last(); ok {
-			l.Age = max(0, p.Value-p.At.Sub(l.Entered).Hours())
+			l.Age = max(0, p.Value-p.At().Sub(l.Entered).Hours())
 		}
 		if i := s.inventory.Of(d); i != nil {
 			l.written(i, counts)

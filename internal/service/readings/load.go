@@ -1,0 +1,236 @@
+package readings
+
+import (
+	"math"
+	"runtime"
+	"sync"
+	"time"
+
+	"lantern/internal/core/history"
+	"lantern/internal/service/fleet"
+	"lantern/internal/store"
+)
+
+// The record of a drive is kept in the store each time that a block is made of its readings. A start reads it and what
+// came after, and not the readings of 100 days. A record that cannot be trusted (damaged, older than a block, from a
+// clock that was ahead) is taken away, and the drive's readings are read instead.
+
+// savesATick bounds how long keeping records of drives that have none holds the service up.
+const savesATick = 4
+
+// LoadReadings puts the newest months of every drive into memory.
+func (s *State) LoadReadings() error {
+	now := s.Clock.Now()
+	s.behind, s.full, s.unsaved = map[string]bool{}, map[string]bool{}, map[string]bool{}
+	if err := s.loadRecords(now.Add(justNow)); err != nil {
+		return err
+	}
+	since := now.Add(-keepInMemory)
+	if err := s.loadBlocks(since, now); err != nil {
+		return err
+	}
+	if err := s.loadLoose(since); err != nil {
+		return err
+	}
+	give, wait := loading(func(d *fleet.Drive) {
+		d.Record.Until(now.Add(justNow))
+		d.Record.Thin(now)
+	})
+	for _, d := range s.fleet.Drives {
+		give(d)
+	}
+	wait()
+	for key, d := range s.fleet.Drives {
+		if d.Saved == 0 && len(d.Record) > 0 {
+			s.unsaved[key] = true
+		}
+	}
+	s.RecallLate()
+	return nil
+}
+
+// loading does the work of many drives at once, each drive's in one place; it needs no lock but for what is counted.
+func loading[W any](do func(W)) (give func(W), wait func()) {
+	todo := make(chan W, 64)
+	var done sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		done.Go(func() {
+			for w := range todo {
+				do(w)
+			}
+		})
+	}
+	return func(w W) { todo <- w }, func() { close(todo); done.Wait() }
+}
+
+// loadRecords reads the kept records; those that cannot be trusted are taken away.
+func (s *State) loadRecords(latest time.Time) error {
+	folded, err := s.Store.LastBlocks()
+	if err != nil {
+		return err
+	}
+	var mu sync.Mutex // guards bad
+	var bad []string
+	give, wait := loading(func(r store.DriveRecord) {
+		d := s.fleet.Drives[r.Drive]
+		if d == nil {
+			return
+		}
+		record, upto, err := history.DecodeRecord(r.Data)
+		if err != nil || upto != r.Upto || upto < folded[r.Drive] || upto > latest.UnixMilli() {
+			mu.Lock()
+			bad = append(bad, r.Drive)
+			mu.Unlock()
+			return
+		}
+		d.Record, d.Saved = record, upto
+	})
+	err = s.Store.EachRecord(func(r store.DriveRecord) error { give(r); return nil })
+	wait()
+	if err != nil || len(bad) == 0 {
+		return err
+	}
+	s.Log.Warn("kept records of drives cannot be trusted; their readings are read instead", "drives", len(bad))
+	b := &store.Batch{}
+	for _, key := range bad {
+		b.Drop(&store.DriveRecord{Drive: key})
+	}
+	return s.Store.Write(b)
+}
+
+// loadBlocks puts the blocks of drives without a kept record into their records. A record is thinned as soon as it is
+// whole, so that no more than a few are held with every point.
+func (s *State) loadBlocks(since, now time.Time) error {
+	type work struct {
+		key    string
+		blocks []store.Block
+	}
+	var mu sync.Mutex // guards behind
+	give, wait := loading(func(w work) {
+		d := s.fleet.Drives[w.key]
+		for _, b := range w.blocks {
+			ok, err := d.Record.AddBlock(b.Data, since)
+			if err != nil {
+				s.Log.Error("a block of readings is left out", "drive", b.Drive, "first", time.UnixMilli(b.First), "error", err)
+			} else if !ok {
+				mu.Lock()
+				s.behind[b.Drive] = true
+				mu.Unlock()
+			}
+		}
+		d.Record.Thin(now)
+	})
+	var next work
+	err := s.Store.NewBlocks(since, func(b store.Block) error { // in order of drives
+		if b.Drive != next.key {
+			if len(next.blocks) > 0 {
+				give(next)
+			}
+			next = work{key: b.Drive}
+		}
+		if s.fleet.Drives[b.Drive] != nil {
+			next.blocks = append(next.blocks, b)
+		}
+		return nil
+	})
+	if len(next.blocks) > 0 {
+		give(next)
+	}
+	wait()
+	return err
+}
+
+// loadLoose puts the readings that were not folded yet into the records that do not have them.
+func (s *State) loadLoose(since time.Time) error {
+	type row struct {
+		at     int64
+		packed []byte
+	}
+	type work struct {
+		key  string
+		d    *fleet.Drive
+		rows []row
+	}
+	var mu sync.Mutex // guards behind
+	give, wait := loading(func(w work) {
+		for _, r := range w.rows {
+			metrics, err := history.Unpack(r.packed)
+			if err != nil {
+				s.Log.Error("a reading is left out", "drive", w.key, "error", err)
+				continue
+			}
+			if !w.d.Record.Add(time.UnixMilli(r.at).UTC(), metrics) {
+				mu.Lock()
+				s.behind[w.key] = true
+				mu.Unlock()
+			}
+		}
+	})
+	var next work
+	err := s.Store.NewReadings(func(key string, at int64, packed []byte) error { // in order of drives
+		if key != next.key {
+			if len(next.rows) > 0 {
+				give(next)
+			}
+			next = work{key: key, d: s.fleet.Drives[key]}
+		}
+		if next.d == nil {
+			return nil
+		}
+		s.loosened(key, next.d)
+		if packed != nil && at >= since.UnixMilli() {
+			next.rows = append(next.rows, row{at, packed})
+		}
+		return nil
+	})
+	if len(next.rows) > 0 {
+		give(next)
+	}
+	wait()
+	return err
+}
+
+// recordOf is a drive's record as the store keeps it; it is made smaller before.
+func (s *State) recordOf(key string, d *fleet.Drive) store.DriveRecord {
+	thin(d, s.Clock.Now())
+	data, upto := history.EncodeRecord(d.Record)
+	return store.DriveRecord{Drive: key, Upto: upto, Data: data}
+}
+
+// saved notes that the store has a drive's record.
+func (s *State) saved(key string, d *fleet.Drive, upto int64) {
+	d.Saved = upto
+	delete(s.unsaved, key)
+}
+
+// unsave takes a drive's kept record away with a batch: something came that belongs before its end.
+func (s *State) unsave(b *store.Batch, key string, d *fleet.Drive) {
+	b.Drop(&store.DriveRecord{Drive: key})
+	d.Saved, s.unsaved[key] = 0, true
+}
+
+// unsure is the Saved of a drive of which a batch with its kept record was not written: what comes next takes it away.
+const unsure = math.MaxInt64
+
+// saveSome keeps the records of some drives that have none.
+func (s *State) saveSome() error {
+	n := 0
+	for key := range s.unsaved {
+		d := s.fleet.Drives[key]
+		if d == nil || s.behind[key] {
+			delete(s.unsaved, key)
+			continue
+		}
+		if n++; n > savesATick {
+			return nil
+		}
+		record := s.recordOf(key, d)
+		b := &store.Batch{}
+		b.Put(&record)
+		if err := s.Store.Write(b); err != nil {
+			return err
+		}
+		s.saved(key, d, record.Upto)
+	}
+	return nil
+}
