@@ -13,9 +13,9 @@ import (
 	"lantern/internal/store"
 )
 
-// TestRecordsKept: whatever comes in whatever order (late, twice, while nothing can be written), a start that reads kept
-// records knows the very same of every drive as one that reads all readings. After a clock was wrong, the newest values
-// are the same: what it dated wrongly is in the readings, and was taken out of the record when it was set right.
+// TestRecordsKept: whatever comes in whatever order (late, twice, while nothing can be written), a start that reads
+// kept records knows the very same of every drive as one that reads all readings. After a clock was wrong, the newest
+// values are the same: what it dated wrongly is in the readings, and was taken out of the record when it was set right.
 func TestRecordsKept(t *testing.T) {
 	for seed := range uint64(5) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { recordsKept(t, rand.New(rand.NewPCG(seed, 5)), seed > 3) })

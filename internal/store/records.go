@@ -228,9 +228,9 @@ type Block struct {
 	Data  []byte
 }
 
-// DriveRecord is what is held ready of a drive's readings (history.EncodeRecord), so that a start need not read them all.
-// It can be made again from the readings at any time. While it is there, whatever has come of the drive up to Upto is in
-// it.
+// DriveRecord is what is held ready of a drive's readings (history.EncodeRecord), so that a start need not read them
+// all. It can be made again from the readings at any time. While it is there, whatever has come of the drive up to Upto
+// is in it.
 type DriveRecord struct {
 	Drive string `gorm:"primaryKey"`
 	Upto  int64  // Unix milliseconds

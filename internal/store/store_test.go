@@ -68,7 +68,8 @@ func TestFold(t *testing.T) {
 		s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 7, nil, DriveRecord{Drive: "a"}),
 		"not as many as were meant",
 	)
-	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 6, nil, DriveRecord{Drive: "a"}))
+	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 5, Count: 6, Data: []byte("x")}, 6, nil,
+		DriveRecord{Drive: "a"}))
 	require.Error(
 		t,
 		s.Fold(Block{Drive: "a", First: 0, Last: 1, Count: 2, Data: []byte("y")}, 0, nil, DriveRecord{Drive: "a"}),
@@ -79,7 +80,8 @@ func TestFold(t *testing.T) {
 	require.Len(t, blocks, 1)
 	require.Equal(t, "x", string(blocks[0].Data))
 	require.Len(t, loose, 4)
-	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 9, Count: 10, Data: []byte("z")}, 4, blocks, DriveRecord{Drive: "a"}))
+	require.NoError(t, s.Fold(Block{Drive: "a", First: 0, Last: 9, Count: 10, Data: []byte("z")}, 4, blocks,
+		DriveRecord{Drive: "a"}))
 	blocks, loose, _ = s.Of("a", time.UnixMilli(0))
 	require.Len(t, blocks, 1)
 	require.Empty(t, loose)
@@ -106,7 +108,8 @@ func TestOnce(t *testing.T) {
 	loose, _, err := s.Around("d", time.UnixMilli(1000))
 	require.NoError(t, err)
 	require.True(t, loose)
-	require.NoError(t, s.Fold(Block{Drive: "d", First: 1000, Last: 1000, Count: 1, Data: []byte("x")}, 1, nil, DriveRecord{Drive: "a"}))
+	require.NoError(t, s.Fold(Block{Drive: "d", First: 1000, Last: 1000, Count: 1, Data: []byte("x")}, 1, nil,
+		DriveRecord{Drive: "a"}))
 	loose, blocks, err := s.Around("d", time.UnixMilli(1000))
 	require.NoError(t, err)
 	require.False(t, loose)

@@ -144,8 +144,8 @@ func FuzzRecord(f *testing.F) {
 	})
 }
 
-// BenchmarkRecord: how large the record of a drive is that lived 100 days with hourly readings, and how long it takes to
-// read it.
+// BenchmarkRecord: how large the record of a drive is that lived 100 days with hourly readings, and how long it takes
+// to read it.
 func BenchmarkRecord(b *testing.B) {
 	record := Record{}
 	points := 0
