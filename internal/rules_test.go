@@ -69,7 +69,7 @@ func TestProblemTypesAreListed(t *testing.T) {
 	require.Greater(t, len(listed), 100)
 	used := map[string]bool{}
 	made := []*regexp.Regexp{
-		regexp.MustCompile(`problem\.(?:New|Forever)\(\s*\d+,\s*"([a-z-]+)"`),
+		regexp.MustCompile(`problem\.(?:New|Forever)\(\s*(?:\d+|http\.\w+),\s*"([a-z-]+)"`),
 		regexp.MustCompile(`\bNew\(\s*\d+,\s*"([a-z-]+)"`),
 		regexp.MustCompile(`\brefuse\(\s*"([a-z-]+)"`),
 		regexp.MustCompile(`Refusal\{\s*Type:\s*"([a-z-]+)"`),

@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -76,7 +77,7 @@ func usage(format string, args ...any) error {
 
 func demo() *cli.Command {
 	flags := append(
-		serveFlags(".demo"),
+		slices.Concat(serveFlags(".demo"), siteFlags()),
 		&cli.BoolFlag{Name: "fresh", Usage: "forget what happened before and begin again"},
 		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time a new lab runs"},
 		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"},
@@ -92,6 +93,9 @@ func demo() *cli.Command {
 		Flags:       flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := serveFrom(cmd)
+			if err == nil {
+				err = sitesFrom(cmd, &s)
+			}
 			if err != nil {
 				return err
 			}

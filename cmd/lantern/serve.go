@@ -127,6 +127,9 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	if s, err = serveFrom(cmd); err == nil {
 		s.Backups, err = backupsFrom(cmd)
 	}
+	if err == nil {
+		err = sitesFrom(cmd, &s)
+	}
 	s.Retention = daemon.Retention{
 		Events:     cmd.Duration("keep-events"),
 		Orders:     cmd.Duration("keep-orders"),
@@ -143,6 +146,61 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 		}
 	}
 	return s, err
+}
+
+// siteFlags are the options of a service that tells a headquarters what it knows.
+func siteFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:  "site",
+			Usage: "name of this site at a headquarters, which it tells what it knows; it goes on without it",
+		},
+		&cli.StringFlag{Name: "report-to", Usage: "address of the headquarters' engine, such as " +
+			"tls://headquarters.example:7414"},
+		&cli.StringFlag{Name: "site-secret-file", Usage: "file with the secret that lantern site invite told"},
+		&cli.StringFlag{Name: "engine-creds", Usage: "file with credentials for an engine of others"},
+		&cli.StringFlag{
+			Name:        "engine-ca",
+			Usage:       "certificate of the authority that signed the engine's, a PEM file",
+			DefaultText: "those of the system",
+		},
+	}
+}
+
+// headquartersFlags are the options of a service that shows many sites.
+func headquartersFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "headquarters", Usage: "show many sites as one; it watches no host of its own"},
+		&cli.StringFlag{Name: "engine-listen", Value: "127.0.0.1:7414", Usage: "address and port for sites"},
+		&cli.StringFlag{
+			Name:        "engine",
+			Usage:       "address of a NATS cluster with JetStream, such as nats://a:4222,nats://b:4222",
+			DefaultText: "one within this service",
+		},
+		&cli.IntFlag{Name: "engine-copies", Value: 1, Usage: "on how many nodes of that cluster each stream is kept"},
+	}
+}
+
+// sitesFrom is what the options say of headquarters and sites.
+func sitesFrom(cmd *cli.Command, s *daemon.Serve) (err error) {
+	link := daemon.EngineLink{Creds: cmd.String("engine-creds"), CA: cmd.String("engine-ca")}
+	s.Headquarters = daemon.Headquarters{On: cmd.Bool("headquarters"), Listen: cmd.String("engine-listen"),
+		Copies: cmd.Int("engine-copies"), Link: link}
+	s.Headquarters.Link.URL = cmd.String("engine")
+	s.Site = daemon.SiteLink{Name: cmd.String("site"), Link: link}
+	s.Site.Link.URL = cmd.String("report-to")
+	if path := cmd.String("site-secret-file"); path != "" {
+		if s.Site.Link.Secret, err = secretIn(path); err != nil {
+			return fmt.Errorf("--site-secret-file: %w", err)
+		}
+	}
+	switch {
+	case s.Site.Name == "" && (s.Site.Link.URL != "" || s.Site.Link.Secret != ""):
+		return usage("--report-to and --site-secret-file need --site, the name of this site")
+	case !s.Headquarters.On && s.Headquarters.Link.URL != "":
+		return usage("--engine is an option of a headquarters: give --headquarters as well, or --report-to for a site")
+	}
+	return s.Check()
 }
 
 func backupFlags() []cli.Flag {
@@ -231,7 +289,8 @@ func serve() *cli.Command {
 			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that " +
 			"--config names.\n" +
 			"What a file may hold: lantern config show service",
-		Flags: slices.Concat(serveFlags(dataDir("service")), backupFlags(), providerFlags()),
+		Flags: slices.Concat(serveFlags(dataDir("service")), backupFlags(), headquartersFlags(), siteFlags(),
+			providerFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			s, err := wholeServeFrom(cmd)
 			if err != nil {

@@ -908,6 +908,7 @@ func (e PriorityHoursWithin) Valid() bool {
 const (
 	ProblemTypeAllKnown         ProblemType = "all-known"
 	ProblemTypeAmbiguous        ProblemType = "ambiguous"
+	ProblemTypeAtASite          ProblemType = "at-a-site"
 	ProblemTypeBackupNeeded     ProblemType = "backup-needed"
 	ProblemTypeBadBay           ProblemType = "bad-bay"
 	ProblemTypeBadBody          ProblemType = "bad-body"
@@ -950,8 +951,10 @@ const (
 	ProblemTypeCannotLight      ProblemType = "cannot-light"
 	ProblemTypeChannelFailed    ProblemType = "channel-failed"
 	ProblemTypeCheckStops       ProblemType = "check-stops"
+	ProblemTypeCutOff           ProblemType = "cut-off"
 	ProblemTypeDriveAway        ProblemType = "drive-away"
 	ProblemTypeDriveRefused     ProblemType = "drive-refused"
+	ProblemTypeEngineOfOthers   ProblemType = "engine-of-others"
 	ProblemTypeGrowing          ProblemType = "growing"
 	ProblemTypeGuessedBay       ProblemType = "guessed-bay"
 	ProblemTypeHeld             ProblemType = "held"
@@ -979,6 +982,7 @@ const (
 	ProblemTypeNoChannel        ProblemType = "no-channel"
 	ProblemTypeNoController     ProblemType = "no-controller"
 	ProblemTypeNoDrive          ProblemType = "no-drive"
+	ProblemTypeNoHeadquarters   ProblemType = "no-headquarters"
 	ProblemTypeNoHost           ProblemType = "no-host"
 	ProblemTypeNoHours          ProblemType = "no-hours"
 	ProblemTypeNoInvitation     ProblemType = "no-invitation"
@@ -1000,11 +1004,13 @@ const (
 	ProblemTypeNoRule           ProblemType = "no-rule"
 	ProblemTypeNoSession        ProblemType = "no-session"
 	ProblemTypeNoSetting        ProblemType = "no-setting"
+	ProblemTypeNoSite           ProblemType = "no-site"
 	ProblemTypeNoSurvey         ProblemType = "no-survey"
 	ProblemTypeNoSwap           ProblemType = "no-swap"
 	ProblemTypeNoWayBack        ProblemType = "no-way-back"
 	ProblemTypeNoWords          ProblemType = "no-words"
 	ProblemTypeNobodyNamed      ProblemType = "nobody-named"
+	ProblemTypeNotAllowed       ProblemType = "not-allowed"
 	ProblemTypeNotNow           ProblemType = "not-now"
 	ProblemTypeNotOffered       ProblemType = "not-offered"
 	ProblemTypeNotSignedIn      ProblemType = "not-signed-in"
@@ -1027,6 +1033,7 @@ const (
 	ProblemTypeRecovering       ProblemType = "recovering"
 	ProblemTypeRestored         ProblemType = "restored"
 	ProblemTypeRoleTooLow       ProblemType = "role-too-low"
+	ProblemTypeSiteUnreachable  ProblemType = "site-unreachable"
 	ProblemTypeStoreFull        ProblemType = "store-full"
 	ProblemTypeStoreUnwritable  ProblemType = "store-unwritable"
 	ProblemTypeSurveyOpen       ProblemType = "survey-open"
@@ -1054,6 +1061,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeAllKnown:
 		return true
 	case ProblemTypeAmbiguous:
+		return true
+	case ProblemTypeAtASite:
 		return true
 	case ProblemTypeBackupNeeded:
 		return true
@@ -1139,9 +1148,13 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeCheckStops:
 		return true
+	case ProblemTypeCutOff:
+		return true
 	case ProblemTypeDriveAway:
 		return true
 	case ProblemTypeDriveRefused:
+		return true
+	case ProblemTypeEngineOfOthers:
 		return true
 	case ProblemTypeGrowing:
 		return true
@@ -1197,6 +1210,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeNoDrive:
 		return true
+	case ProblemTypeNoHeadquarters:
+		return true
 	case ProblemTypeNoHost:
 		return true
 	case ProblemTypeNoHours:
@@ -1239,6 +1254,8 @@ func (e ProblemType) Valid() bool {
 		return true
 	case ProblemTypeNoSetting:
 		return true
+	case ProblemTypeNoSite:
+		return true
 	case ProblemTypeNoSurvey:
 		return true
 	case ProblemTypeNoSwap:
@@ -1248,6 +1265,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeNoWords:
 		return true
 	case ProblemTypeNobodyNamed:
+		return true
+	case ProblemTypeNotAllowed:
 		return true
 	case ProblemTypeNotNow:
 		return true
@@ -1292,6 +1311,8 @@ func (e ProblemType) Valid() bool {
 	case ProblemTypeRestored:
 		return true
 	case ProblemTypeRoleTooLow:
+		return true
+	case ProblemTypeSiteUnreachable:
 		return true
 	case ProblemTypeStoreFull:
 		return true
@@ -2686,7 +2707,10 @@ type Feed struct {
 type Filling struct {
 	CapacityBytes int64  `json:"capacity_bytes"`
 	Pool          string `json:"pool"`
-	UsedBytes     int64  `json:"used_bytes"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site      string `json:"site,omitempty,omitzero"`
+	UsedBytes int64  `json:"used_bytes"`
 }
 
 // Finding defines model for Finding.
@@ -2776,7 +2800,10 @@ type HappeningKind string
 type Hit struct {
 	Detail string  `json:"detail,omitempty,omitzero"`
 	Kind   HitKind `json:"kind"`
-	Title  string  `json:"title"`
+
+	// Site the site that knows it, where a headquarters searches many
+	Site  string `json:"site,omitempty,omitzero"`
+	Title string `json:"title"`
 
 	// To address in the console
 	To string `json:"to"`
@@ -2822,6 +2849,9 @@ type HorizonBlock struct {
 	Places int  `json:"places,omitempty,omitzero"`
 	Pool   Pool `json:"pool,omitempty,omitzero"`
 	Pools  int  `json:"pools"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site string `json:"site,omitempty,omitzero"`
 
 	// UsedBytes of the measured
 	UsedBytes int64 `json:"used_bytes"`
@@ -3027,6 +3057,21 @@ type InviteHosts struct {
 
 	// Pattern names that need no approval, such as rack2-*; empty for none
 	Pattern string `json:"pattern,omitempty,omitzero"`
+}
+
+// InviteSite defines model for InviteSite.
+type InviteSite struct {
+	Name string `json:"name"`
+}
+
+// InvitedSite defines model for InvitedSite.
+type InvitedSite struct {
+	// Engine address for --report-to of the site's service
+	Engine string `json:"engine"`
+	Name   string `json:"name"`
+
+	// Secret shown only this once
+	Secret string `json:"secret"`
 }
 
 // KeepStock defines model for KeepStock.
@@ -3267,9 +3312,11 @@ type MarginStood struct {
 
 // Me defines model for Me.
 type Me struct {
-	Lab  bool      `json:"lab"`
-	Name string    `json:"name"`
-	Now  time.Time `json:"now"`
+	// Headquarters it shows what many sites say, and watches no drive of its own
+	Headquarters bool      `json:"headquarters,omitempty,omitzero"`
+	Lab          bool      `json:"lab"`
+	Name         string    `json:"name"`
+	Now          time.Time `json:"now"`
 
 	// PastSince the earliest moment that can be asked for with ?at=; left out where none is kept
 	PastSince time.Time `json:"past_since,omitempty,omitzero"`
@@ -4150,6 +4197,9 @@ type PoolLine struct {
 	Room  string    `json:"room,omitempty,omitzero"`
 	Says  string    `json:"says"`
 	Since time.Time `json:"since,omitempty,omitzero"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site string `json:"site,omitempty,omitzero"`
 }
 
 // PoolOutcome defines model for PoolOutcome.
@@ -4536,6 +4586,9 @@ type Round struct {
 	Drives  int       `json:"drives"`
 	Filling []Filling `json:"filling"`
 
+	// Headquarters it is of many sites
+	Headquarters bool `json:"headquarters,omitempty,omitzero"`
+
 	// Hosts how many hosts are enrolled
 	Hosts int         `json:"hosts"`
 	Lines []RoundLine `json:"lines"`
@@ -4546,6 +4599,9 @@ type Round struct {
 	// Silent hosts that do not report; of their drives that are unknown for that reason alone, more than three are told here and not as lines
 	Silent []SilentHost `json:"silent,omitempty,omitzero"`
 
+	// Sites sites that a headquarters cannot reach: what is told of them is what they said last
+	Sites []Site `json:"sites,omitempty,omitzero"`
+
 	// Trouble why the service itself cannot do its work, or soon will not be able to
 	Trouble  ServiceTrouble `json:"trouble,omitempty,omitzero"`
 	Underway []UnderWay     `json:"underway"`
@@ -4554,11 +4610,14 @@ type Round struct {
 // RoundLine defines model for RoundLine.
 type RoundLine struct {
 	// Also how many further findings
-	Also  int    `json:"also,omitempty,omitzero"`
-	Bay   string `json:"bay,omitempty,omitzero"`
-	Do    string `json:"do"`
-	Drive string `json:"drive"`
-	Host  string `json:"host,omitempty,omitzero"`
+	Also int `json:"also,omitempty,omitzero"`
+
+	// AsOf when its site said it, while that cannot be reached
+	AsOf  time.Time `json:"as_of,omitempty,omitzero"`
+	Bay   string    `json:"bay,omitempty,omitzero"`
+	Do    string    `json:"do"`
+	Drive string    `json:"drive"`
+	Host  string    `json:"host,omitempty,omitzero"`
 
 	// Margin how many more members can be lost before data is
 	Margin Margin `json:"margin"`
@@ -4573,6 +4632,9 @@ type RoundLine struct {
 	Room    string    `json:"room,omitempty,omitzero"`
 	Says    string    `json:"says"`
 	Since   time.Time `json:"since"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site string `json:"site,omitempty,omitzero"`
 
 	// Spark the metric over the last 14 days, oldest first
 	Spark []float64 `json:"spark,omitempty,omitzero"`
@@ -4762,6 +4824,37 @@ type SilentHost struct {
 
 	// Since its last report
 	Since time.Time `json:"since"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site string `json:"site,omitempty,omitzero"`
+}
+
+// Site defines model for Site.
+type Site struct {
+	// AsOf of when the newest is that it said of itself
+	AsOf time.Time `json:"as_of,omitempty,omitzero"`
+
+	// By who invited it
+	By     string `json:"by,omitempty,omitzero"`
+	Do     string `json:"do,omitempty,omitzero"`
+	Drives int    `json:"drives"`
+
+	// HeardAt when it was heard last, since this headquarters runs
+	HeardAt   time.Time `json:"heard_at,omitempty,omitzero"`
+	Hosts     int       `json:"hosts"`
+	InvitedAt time.Time `json:"invited_at,omitempty,omitzero"`
+	Name      string    `json:"name"`
+
+	// Needing drives and pools in its round
+	Needing int `json:"needing"`
+	Pools   int `json:"pools"`
+
+	// Reachable it was heard within the last ten seconds
+	Reachable bool `json:"reachable"`
+
+	// Says what is wrong with the connection; empty when nothing is
+	Says    string `json:"says,omitempty,omitzero"`
+	Version string `json:"version,omitempty,omitzero"`
 }
 
 // Span defines model for Span.
@@ -4862,7 +4955,10 @@ type StockItem struct {
 	// Promised to which swap
 	Promised string `json:"promised,omitempty,omitzero"`
 	Says     string `json:"says,omitempty,omitzero"`
-	Tail     string `json:"tail"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site string `json:"site,omitempty,omitzero"`
+	Tail string `json:"tail"`
 }
 
 // StockItemAccepted defines model for StockItem.Accepted.
@@ -5289,6 +5385,9 @@ type UnderWay struct {
 	Pool   string       `json:"pool,omitempty,omitzero"`
 	Says   string       `json:"says"`
 	Share  float64      `json:"share,omitempty,omitzero"`
+
+	// Site the site that tells it, where a headquarters shows many
+	Site string `json:"site,omitempty,omitzero"`
 }
 
 // UnderWayKind defines model for UnderWay.Kind.
@@ -5765,6 +5864,11 @@ type StopTestsParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
 }
 
+// InviteSiteParams defines parameters for InviteSite.
+type InviteSiteParams struct {
+	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+}
+
 // ConfirmBayParams defines parameters for ConfirmBay.
 type ConfirmBayParams struct {
 	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
@@ -6023,6 +6127,9 @@ type StopTestsJSONRequestBody = TestOrder
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// InviteSiteJSONRequestBody defines body for InviteSite for application/json ContentType.
+type InviteSiteJSONRequestBody = InviteSite
 
 // ConfirmBayJSONRequestBody defines body for ConfirmBay for application/json ContentType.
 type ConfirmBayJSONRequestBody = Spot
@@ -7388,6 +7495,36 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 	EndSession(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSites List the sites of a headquarters
+	//
+	// Corresponds with GET /sites (the `ListSites` operationId).
+	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteSiteWithBody Invite a site to a headquarters
+	//
+	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /sites (the `InviteSite` operationId).
+	InviteSiteWithBody(ctx context.Context, params *InviteSiteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteSite Invite a site to a headquarters
+	//
+	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /sites (the `InviteSite` operationId).
+	InviteSite(ctx context.Context, params *InviteSiteParams, body InviteSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSite Remove a site from a headquarters
+	//
+	// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+	//
+	// Corresponds with DELETE /sites/{site} (the `RemoveSite` operationId).
+	RemoveSite(ctx context.Context, site string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ConfirmBayWithBody Confirm which drive is in a bay
 	//
@@ -10720,6 +10857,76 @@ func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn
 // Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 func (c *Client) EndSession(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndSessionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSites List the sites of a headquarters
+//
+// Corresponds with GET /sites (the `ListSites` operationId).
+func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteSiteWithBody Invite a site to a headquarters
+//
+// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /sites (the `InviteSite` operationId).
+func (c *Client) InviteSiteWithBody(ctx context.Context, params *InviteSiteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteSiteRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteSite Invite a site to a headquarters
+//
+// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /sites (the `InviteSite` operationId).
+func (c *Client) InviteSite(ctx context.Context, params *InviteSiteParams, body InviteSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteSiteRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSite Remove a site from a headquarters
+//
+// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+//
+// Corresponds with DELETE /sites/{site} (the `RemoveSite` operationId).
+func (c *Client) RemoveSite(ctx context.Context, site string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSiteRequest(c.Server, site)
 	if err != nil {
 		return nil, err
 	}
@@ -17171,6 +17378,120 @@ func NewEndSessionRequest(server string, id IdParam) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSitesRequest constructs an http.Request for the ListSites method
+func NewListSitesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInviteSiteRequest calls the generic InviteSite builder with application/json body
+func NewInviteSiteRequest(server string, params *InviteSiteParams, body InviteSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInviteSiteRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewInviteSiteRequestWithBody constructs an http.Request for the InviteSite method, with any body, and a specified content type
+func NewInviteSiteRequestWithBody(server string, params *InviteSiteParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Idempotency-Key", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveSiteRequest constructs an http.Request for the RemoveSite method
+func NewRemoveSiteRequest(server string, site string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "site", site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewConfirmBayRequest calls the generic ConfirmBay builder with application/json body
 func NewConfirmBayRequest(server string, params *ConfirmBayParams, body ConfirmBayJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -19765,6 +20086,40 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 	EndSessionWithResponse(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
+	// ListSitesWithResponse List the sites of a headquarters
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sites (the `ListSites` operationId).
+	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
+	// InviteSiteWithBodyWithResponse Invite a site to a headquarters
+	//
+	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sites (the `InviteSite` operationId).
+	InviteSiteWithBodyWithResponse(ctx context.Context, params *InviteSiteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteSiteResponse, error)
+
+	// InviteSiteWithResponse Invite a site to a headquarters
+	//
+	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sites (the `InviteSite` operationId).
+	InviteSiteWithResponse(ctx context.Context, params *InviteSiteParams, body InviteSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteSiteResponse, error)
+
+	// RemoveSiteWithResponse Remove a site from a headquarters
+	//
+	// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sites/{site} (the `RemoveSite` operationId).
+	RemoveSiteWithResponse(ctx context.Context, site string, reqEditors ...RequestEditorFn) (*RemoveSiteResponse, error)
 
 	// ConfirmBayWithBodyWithResponse Confirm which drive is in a bay
 	//
@@ -25986,6 +26341,143 @@ func (r EndSessionResponse) ContentType() string {
 	return ""
 }
 
+type ListSitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Site
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSitesResponse) GetJSON200() *[]Site {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSitesResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InviteSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *InvitedSite
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r InviteSiteResponse) GetJSON201() *InvitedSite {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InviteSiteResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InviteSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InviteSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InviteSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InviteSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Failure
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSiteResponse) GetApplicationproblemJSONDefault() *Failure {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ConfirmBayResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -29481,6 +29973,64 @@ func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, id IdP
 		return nil, err
 	}
 	return ParseEndSessionResponse(rsp)
+}
+
+// ListSitesWithResponse List the sites of a headquarters
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sites (the `ListSites` operationId).
+func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error) {
+	rsp, err := c.ListSites(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSitesResponse(rsp)
+}
+
+// InviteSiteWithBodyWithResponse Invite a site to a headquarters
+//
+// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sites (the `InviteSite` operationId).
+func (c *ClientWithResponses) InviteSiteWithBodyWithResponse(ctx context.Context, params *InviteSiteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteSiteResponse, error) {
+	rsp, err := c.InviteSiteWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteSiteResponse(rsp)
+}
+
+// InviteSiteWithResponse Invite a site to a headquarters
+//
+// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sites (the `InviteSite` operationId).
+func (c *ClientWithResponses) InviteSiteWithResponse(ctx context.Context, params *InviteSiteParams, body InviteSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteSiteResponse, error) {
+	rsp, err := c.InviteSite(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteSiteResponse(rsp)
+}
+
+// RemoveSiteWithResponse Remove a site from a headquarters
+//
+// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sites/{site} (the `RemoveSite` operationId).
+func (c *ClientWithResponses) RemoveSiteWithResponse(ctx context.Context, site string, reqEditors ...RequestEditorFn) (*RemoveSiteResponse, error) {
+	rsp, err := c.RemoveSite(ctx, site, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSiteResponse(rsp)
 }
 
 // ConfirmBayWithBodyWithResponse Confirm which drive is in a bay
@@ -34058,6 +34608,101 @@ func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
 	return response, nil
 }
 
+// ParseListSitesResponse parses an HTTP response from a ListSitesWithResponse call
+func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Site
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInviteSiteResponse parses an HTTP response from a InviteSiteWithResponse call
+func ParseInviteSiteResponse(rsp *http.Response) (*InviteSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InviteSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest InvitedSite
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSiteResponse parses an HTTP response from a RemoveSiteWithResponse call
+func ParseRemoveSiteResponse(rsp *http.Response) (*RemoveSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Failure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseConfirmBayResponse parses an HTTP response from a ConfirmBayWithResponse call
 func ParseConfirmBayResponse(rsp *http.Response) (*ConfirmBayResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -35125,6 +35770,15 @@ type ServerInterface interface {
 	// EndSession End a session
 	// (DELETE /sessions/{id})
 	EndSession(ctx *echo.Context, id IdParam) error
+	// ListSites List the sites of a headquarters
+	// (GET /sites)
+	ListSites(ctx *echo.Context) error
+	// InviteSite Invite a site to a headquarters
+	// (POST /sites)
+	InviteSite(ctx *echo.Context, params InviteSiteParams) error
+	// RemoveSite Remove a site from a headquarters
+	// (DELETE /sites/{site})
+	RemoveSite(ctx *echo.Context, site string) error
 	// ConfirmBay Confirm which drive is in a bay
 	// (POST /spots)
 	ConfirmBay(ctx *echo.Context, params ConfirmBayParams) error
@@ -37862,6 +38516,60 @@ func (w *ServerInterfaceWrapper) EndSession(ctx *echo.Context) error {
 	return err
 }
 
+// ListSites converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSites(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSites(ctx)
+	return err
+}
+
+// InviteSite converts echo context to params.
+func (w *ServerInterfaceWrapper) InviteSite(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params InviteSiteParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.InviteSite(ctx, params)
+	return err
+}
+
+// RemoveSite converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSite(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "site" -------------
+	var site string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "site", ctx.Param("site"), &site, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter site: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSite(ctx, site)
+	return err
+}
+
 // ConfirmBay converts echo context to params.
 func (w *ServerInterfaceWrapper) ConfirmBay(ctx *echo.Context) error {
 	var err error
@@ -38619,6 +39327,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/round", wrapper.GetRound, options.OperationMiddlewares["getRound"]...)
+	router.GET(options.BaseURL+"/sites", wrapper.ListSites, options.OperationMiddlewares["listSites"]...)
+	router.POST(options.BaseURL+"/sites", wrapper.InviteSite, options.OperationMiddlewares["inviteSite"]...)
+	router.DELETE(options.BaseURL+"/sites/:site", wrapper.RemoveSite, options.OperationMiddlewares["removeSite"]...)
 	router.GET(options.BaseURL+"/pools", wrapper.ListPools, options.OperationMiddlewares["listPools"]...)
 	router.GET(options.BaseURL+"/horizon", wrapper.GetHorizon, options.OperationMiddlewares["getHorizon"]...)
 	router.GET(options.BaseURL+"/pools/:pool", wrapper.GetPool, options.OperationMiddlewares["getPool"]...)

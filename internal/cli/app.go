@@ -472,6 +472,7 @@ func Commands() []*cli.Command {
 		stopCommand(),
 		recoveriesCommand(),
 		hostCommand(),
+		siteCommand(),
 		takeOverCommand(), renameCommand(), mergeCommand(), forgetCommand(), inventoryCommand(), failuresCommand(),
 		capacityCommand(), reportCommand(), storyCommand(),
 		personCommand(),

@@ -48,13 +48,15 @@ func roundCommand() *cli.Command {
 							{text: l.Says},
 							{text: l.Do},
 							timeCell(l.Since, minutes),
+							{text: l.Site},
+							timeCell(l.AsOf, minutes),
 						},
 					)
 				}
 				for _, h := range r.Silent {
 					rows = append(rows, []cell{countCell(len(rows) + 1), verdictCell(api.Unknown), {}, {},
 						{text: strings.Join(h.Pools, " ")},
-						{text: h.Says}, {text: h.Do}, timeCell(h.Since, minutes)})
+						{text: h.Says}, {text: h.Do}, timeCell(h.Since, minutes), {text: h.Site}, {}})
 				}
 				return cmp.Or(
 					needs,
@@ -68,6 +70,8 @@ func roundCommand() *cli.Command {
 							col("says").fold(20),
 							col("do").fold(16),
 							col("since").spare(1),
+							col("site").more(),
+							col("as_of").more(),
 						},
 						rows,
 					),
@@ -81,7 +85,8 @@ func roundCommand() *cli.Command {
 
 // needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
 func needsHand(r api.Round) bool {
-	if r.Hosts == 0 || r.Drives == 0 || len(r.Awaited) > 0 || len(r.Lines)+len(r.Silent) > 0 || len(r.Pools) > 0 ||
+	if r.Hosts == 0 || r.Drives == 0 || len(r.Sites)+len(r.Awaited) > 0 || len(r.Lines)+len(r.Silent) > 0 ||
+		len(r.Pools) > 0 ||
 		len(r.Filling) > 0 ||
 		r.Trouble.Says != "" {
 		return true
@@ -101,15 +106,9 @@ func (s *session) round(r api.Round) {
 		o.line("%s  %s", o.paint(m+" service", st), x.Says)
 		o.line("     %s %s", o.paint("→", st), x.Do)
 	}
-	switch {
-	case r.Hosts == 0:
-		o.line("No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>")
-	case len(r.Awaited) > 0:
-		o.line("Nothing is known yet of %s: no report has come.", strings.Join(r.Awaited, ", "))
-	case r.Drives == 0:
-		o.line("No drive is known: the hosts report none. What an agent sees on its host: lantern agent --print")
-	case len(r.Lines)+len(r.Silent) == 0 && len(r.Pools) == 0 && r.Trouble.Says == "":
-		o.line("Nothing needs a hand. Last known to be so at %s.", r.At.Local().Format("15:04:05"))
+	unreached(o, r.Sites)
+	if says := nothingIn(r); says != "" {
+		o.line("%s", says)
 	}
 	s.silent(r)
 	for i, l := range r.Lines {
@@ -118,6 +117,7 @@ func (s *session) round(r api.Round) {
 		if place == "" {
 			place = l.Host
 		}
+		place = at(l.Site, place)
 		o.line(
 			"%s %s  %s  %s",
 			o.paint(fmt.Sprintf("%2d", i+1), dim),
@@ -141,9 +141,32 @@ func (s *session) round(r api.Round) {
 		if l.Swap != "" {
 			do = "A swap is open: lantern swap show " + l.Swap
 		}
-		o.line("     %s %s", o.paint("→", st), do+o.paint("  for "+span(r.At.Sub(l.Since)), dim))
+		age := "  for " + span(r.At.Sub(l.Since))
+		if !l.AsOf.IsZero() {
+			age += ", as of " + l.AsOf.Local().Format("2006-01-02 15:04")
+		}
+		o.line("     %s %s", o.paint("→", st), do+o.paint(age, dim))
 	}
 	s.roundRest(r)
+}
+
+// nothingIn says why a round has no lines, empty where it has some or something else says why.
+func nothingIn(r api.Round) string {
+	switch {
+	case r.Hosts == 0 && len(r.Sites) > 0: // which tell why
+	case r.Hosts == 0 && r.Headquarters:
+		return "No site tells anything yet, so nothing is known. Begin with: lantern site invite <name>"
+	case r.Hosts == 0:
+		return "No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>"
+	case len(r.Awaited) > 0:
+		return "Nothing is known yet of " + strings.Join(r.Awaited, ", ") + ": no report has come."
+	case r.Drives == 0:
+		return "No drive is known: the hosts report none. What an agent sees on its host: lantern agent --print"
+	case len(r.Lines)+len(r.Silent) == 0 && len(r.Pools) == 0 && len(r.Sites) == 0 &&
+		r.Trouble.Says == "":
+		return "Nothing needs a hand. Last known to be so at " + r.At.Local().Format("15:04:05") + "."
+	}
+	return ""
 }
 
 // silent are hosts that stand for many drives of which nothing else is to be told.
@@ -151,7 +174,7 @@ func (s *session) silent(r api.Round) {
 	o := s.out
 	for _, h := range r.Silent {
 		m, st := mark(api.Unknown)
-		o.line("%s %s  %s", o.paint(" -", dim), o.paint(m+" unknown", st), o.paint(h.Host, bold))
+		o.line("%s %s  %s", o.paint(" -", dim), o.paint(m+" unknown", st), o.paint(at(h.Site, h.Host), bold))
 		o.line("     %s", h.Says)
 		if len(h.Pools) > 0 {
 			o.line("     %s", strings.Join(h.Pools, ", "))
@@ -169,7 +192,7 @@ func (s *session) roundRest(r api.Round) {
 			if u.Alarm != "" {
 				o.line("  %s", o.paint("STOP  "+u.Alarm, loud))
 			}
-			line := "  " + u.Says
+			line := "  " + at(u.Site, u.Says)
 			if u.Kind == api.UnderWayKindRecovery {
 				line += fmt.Sprintf("  %s %.1f %%  %s", bar(u.Share, 20), 100*u.Share, finish(r.At, u.Finish))
 			}
@@ -180,7 +203,7 @@ func (s *session) roundRest(r api.Round) {
 		o.line("%s", o.paint("─ pools in an unknown state "+strings.Repeat("─", 33), dim))
 		for _, p := range r.Pools {
 			m, st := mark(api.Unknown)
-			o.line("  %s  %s", o.paint(m+" "+p.Pool, st), p.Says)
+			o.line("  %s  %s", o.paint(m+" "+at(p.Site, p.Pool), st), p.Says)
 			o.line("     %s %s", o.paint("→", st), p.Do)
 		}
 	}
@@ -189,7 +212,7 @@ func (s *session) roundRest(r api.Round) {
 		for _, f := range r.Filling {
 			o.line(
 				"  %s  %.0f %% full, %s of %s",
-				o.paint("▥ "+f.Pool, level),
+				o.paint("▥ "+at(f.Site, f.Pool), level),
 				100*float64(f.UsedBytes)/float64(f.CapacityBytes),
 				decimal(f.UsedBytes),
 				decimal(f.CapacityBytes),

@@ -206,6 +206,7 @@ var commands = []string{
 	"! host redfish remove petrel",
 	"! inventory note ZU006 LM417 'of the batch that was recalled'",
 	"! lab load --hosts 2 --drives 20 --people 1 --for 1s", "! lab load --hosts 0",
+	"site list", "! site invite north", "! site remove north",
 }
 
 // run is one command, as from a shell.

@@ -163,6 +163,7 @@ func TestExamples(t *testing.T) {
 		"survey walk":        "it asks a person",
 		"person end-session": "the id is another one each time", "host approve": "no agent asks",
 		"host refuse":   "no agent asks",
+		"site ":         "TestSites runs them at a headquarters",
 		"host withdraw": "the id is another one each time",
 	}
 	// What must be so before an example makes sense.

@@ -71,9 +71,13 @@ type Serve struct {
 	// ReplicateTo is where each change of the records is copied to; StandbyOf is where the records come from of a service
 	// that this one stands by for. Empty for neither.
 	ReplicateTo, StandbyOf string
-	tookOver               *api.AuditEntry // what to note of a standby that took over
-	still                  bool            // what is due is done when somebody says so, for tests
-	copied                 api.Practice    // set when all of it is a practice
+	// Headquarters makes it one that shows many sites; Site makes it tell one.
+	Headquarters Headquarters
+	Site         SiteLink
+
+	tookOver *api.AuditEntry // what to note of a standby that took over
+	still    bool            // what is due is done when somebody says so, for tests
+	copied   api.Practice    // set when all of it is a practice
 }
 
 // running is a service that listens.
@@ -84,6 +88,7 @@ type running struct {
 	done    chan error
 	stop    func() error
 	reload  func() error // reads the certificate again; nil without one
+	joined  joined
 }
 
 // Run serves until ctx ends.
@@ -183,7 +188,7 @@ func (c Serve) Check() error {
 			c.MetricsListen,
 		)
 	}
-	return c.refuseOpen()
+	return errors.Join(c.refuseOpen(), c.checkSites())
 }
 
 // loopback says whether an address is one of this machine alone.
@@ -272,6 +277,12 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		Metrics:  c.Metrics,
 		Provider: c.Provider,
 	}
+	part, err := c.join(ctx, r, site)
+	if err != nil {
+		l.Close()
+		return nil, errors.Join(err, r.store.Close())
+	}
+	site.Headquarters, r.joined = part.headquarters, part
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
 	requests, cut := context.WithCancel(context.Background())
 	server := &http.Server{
@@ -329,6 +340,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		delivering.Go(func() { plan.run(ticking) })
 	}
 	c.deliver(ticking, r, &delivering)
+	part.run(ticking, &delivering)
 	r.stop = func() error {
 		enough()
 		cut()
@@ -337,7 +349,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		err := errors.Join(server.Shutdown(end), counted())
 		<-ticked
 		delivering.Wait()
-		return errors.Join(err, site.Close(), copied(end), r.store.Close())
+		return errors.Join(err, part.end(), site.Close(), copied(end), r.store.Close())
 	}
 	return r, nil
 }

@@ -43,9 +43,15 @@ func (s *Server) setCookie(c *echo.Context, value string, age int) {
 }
 
 // console serves its files; every other address is the console's own, for it to make sense of.
-func (s *Server) console() echo.HandlerFunc {
+func (s *Server) console() echo.HandlerFunc { return s.consoleUnder()(s.root()) }
+
+// consoleUnder gives the console for a path that it is under.
+func (s *Server) consoleUnder() func(root string) echo.HandlerFunc {
 	files, built := web.Files()
-	page := s.page(files)
+	return func(root string) echo.HandlerFunc { return s.consoleOf(files, built, s.page(files, root)) }
+}
+
+func (s *Server) consoleOf(files fs.FS, built bool, page []byte) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if path := c.Request().URL.Path; path == base || strings.HasPrefix(path, base+"/") {
 			return problem.Forever(404, "no-path", "Its paths are described at "+base+"/openapi.yaml.",
@@ -73,9 +79,9 @@ func (s *Server) console() echo.HandlerFunc {
 }
 
 // page is the console's one page. In a practice it says so itself, before anything of it runs and whoever is signed in.
-func (s *Server) page(files fs.FS) []byte {
+func (s *Server) page(files fs.FS, root string) []byte {
 	b, _ := fs.ReadFile(files, "index.html")
-	b = s.pageUnderRoot(b)
+	b = pageUnder(b, root)
 	if s.Practice.Pool == "" {
 		return b
 	}

@@ -14,6 +14,9 @@ func (s accountCalls) GetMe(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if s.Headquarters != nil {
+		since = time.Time{} // what sites knew is asked of them
+	}
 	return c.JSON(
 		http.StatusOK,
 		api.Me{
@@ -24,6 +27,8 @@ func (s accountCalls) GetMe(c *echo.Context) error {
 			Version:   s.Version,
 			Now:       s.Now(),
 			Practice:  s.Practice,
+
+			Headquarters: s.Headquarters != nil,
 		},
 	)
 }

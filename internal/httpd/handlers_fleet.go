@@ -18,6 +18,9 @@ import (
 
 // GetRound gives what needs a person now.
 func (s fleetCalls) GetRound(c *echo.Context) error {
+	if s.Headquarters != nil {
+		return c.JSON(http.StatusOK, s.Headquarters.Round())
+	}
 	return c.JSON(http.StatusOK, s.Service.Views.Round())
 }
 
@@ -36,7 +39,11 @@ func (s fleetCalls) ListPools(c *echo.Context, p api.ListPoolsParams) error {
 
 // GetHorizon tells all pools in a few blocks.
 func (s fleetCalls) GetHorizon(c *echo.Context, p api.GetHorizonParams) error {
-	return c.JSON(http.StatusOK, s.Service.Views.Horizon(min(max(cmp.Or(p.Blocks, 20), 2), 200)))
+	blocks := min(max(cmp.Or(p.Blocks, 20), 2), 200)
+	if s.Headquarters != nil {
+		return c.JSON(http.StatusOK, s.Headquarters.Horizon(blocks))
+	}
+	return c.JSON(http.StatusOK, s.Service.Views.Horizon(blocks))
 }
 
 // GetPool gives one pool.
@@ -138,6 +145,9 @@ func (s fleetCalls) GetOrder(c *echo.Context, id api.IdParam) error {
 
 // Search finds things by any part of their names.
 func (s fleetCalls) Search(c *echo.Context, p api.SearchParams) error {
+	if s.Headquarters != nil {
+		return c.JSON(http.StatusOK, s.Headquarters.Search(p.Q))
+	}
 	return c.JSON(http.StatusOK, s.Service.Views.Search(p.Q))
 }
 

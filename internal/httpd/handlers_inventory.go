@@ -107,6 +107,9 @@ func (s inventoryCalls) GetStory(c *echo.Context, kind string, name string, p ap
 
 // ListStock lists the drives that are kept to replace others.
 func (s inventoryCalls) ListStock(c *echo.Context) error {
+	if s.Headquarters != nil {
+		return c.JSON(http.StatusOK, s.Headquarters.Stock())
+	}
 	return c.JSON(http.StatusOK, s.Service.Stock.Stock())
 }
 

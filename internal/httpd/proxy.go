@@ -36,9 +36,9 @@ func (s *Server) underRoot(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// pageUnderRoot makes the console's page find its files, and tells it where it is.
-func (s *Server) pageUnderRoot(page []byte) []byte {
-	root := html.EscapeString(s.root())
+// pageUnder makes the console's page find its files under a path, and tells it where it is.
+func pageUnder(page []byte, root string) []byte {
+	root = html.EscapeString(root)
 	if root == "" {
 		return page
 	}

@@ -71,7 +71,7 @@ func TestUnderRoot(t *testing.T) {
 		require.Equal(t, want, got)
 	}
 	page := string(
-		s.pageUnderRoot([]byte(`<html lang="en"><link href="/icon.svg"><script src="/assets/a.js"></script></html>`)),
+		pageUnder([]byte(`<html lang="en"><link href="/icon.svg"><script src="/assets/a.js"></script></html>`), s.root()),
 	)
 	require.Equal(
 		t,

@@ -23,6 +23,7 @@ type apiCall struct {
 	Role  api.Role `yaml:"x-role"`
 	Audit bool     `yaml:"x-audit"` // it is recorded though it changes nothing: an export
 	Past  bool     `yaml:"x-past"`  // it can be asked as of an earlier moment
+	Tags  []string `yaml:"tags"`
 }
 
 var pathParameter = regexp.MustCompile(`\{(\w+)\}`)
@@ -74,6 +75,9 @@ func rights(c *echo.Context) people.Rights {
 func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r, o := rights(c), called(c)
+		if err := s.atSite(o, c.QueryParam("at")); err != nil {
+			return err
+		}
 		if !r.May(o.Role) {
 			err := r.Forbidden(o.Role)
 			s.record(c, o, err, "", "")

@@ -30,6 +30,7 @@ import (
 	"lantern/internal/service"
 	"lantern/internal/service/people"
 	"lantern/internal/service/problem"
+	"lantern/internal/sites"
 )
 
 // base is where the API begins.
@@ -39,6 +40,9 @@ const base = "/api/v1"
 func (s *Server) cookieName() string {
 	if s.Practice.Pool != "" {
 		return "lantern-practice"
+	}
+	if s.At != "" {
+		return sites.CookieOf(s.At)
 	}
 	return "lantern"
 }
@@ -64,6 +68,11 @@ type Server struct {
 	Provider *Provider
 	// Practice is set when all of this is one: then nothing leaves it.
 	Practice api.Practice
+
+	// Headquarters is set where many sites are shown as one.
+	Headquarters *Headquarters
+	// At is the name of the site whose headquarters people come through; empty for people who come by themselves.
+	At string
 
 	// OpenPast loads what was known at an earlier moment; nil where that is not kept.
 	OpenPast OpenPast
@@ -118,6 +127,8 @@ func (s *Server) Handler() http.Handler {
 	e.GET("/sign-in/provider", s.toProvider)
 	e.GET(backPath, s.fromProvider)
 	e.GET("/calendar/:file", s.feed)
+	e.Any("/sites/:site", s.toSite(s.consoleUnder()))
+	e.Any("/sites/:site/*", s.toSite(s.consoleUnder()))
 	e.GET("/*", s.console())
 	s.site = compressed(e)
 	return s.site
@@ -199,6 +210,9 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 			c.Set(whoPerson, r.Name)
 			c.Set(whoRights, r)
 			return next(c)
+		}
+		if r.Context().Value(sites.Asked{}) != nil {
+			return s.byHeadquarters(c, next)
 		}
 		agents := strings.HasPrefix(path, base+"/agent/")
 		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {

@@ -131,6 +131,13 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	return s, s.load()
 }
 
+// Changes counts what people are shown that may have changed.
+func (s *Service) Changes() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Generation
+}
+
 // load makes the copy in memory from what is in the store: each part after those that it looks things up in.
 func (s *Service) load() error {
 	for _, load := range []func() error{

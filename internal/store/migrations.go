@@ -55,6 +55,7 @@ var kinds = []any{
 	&PoolName{},
 	&SwapLook{},
 	&DriveRecord{},
+	&Site{},
 	&HostSecret{},
 	&Migration{},
 }
@@ -83,6 +84,7 @@ var migrations = []struct {
 	9:  {"the newest looks of swaps", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapLook{}) }},
 	10: {"management controllers of hosts", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &HostSecret{}) }},
 	11: {"records of drives, so that a start is quick", func(tx *gorm.DB) error { return tx.AutoMigrate(&DriveRecord{}) }},
+	12: {"sites of a headquarters", func(tx *gorm.DB) error { return tx.AutoMigrate(&Site{}) }},
 }
 
 // Form is the number of the newest form that this version knows.

@@ -20,7 +20,7 @@ var remembered = []string{
 
 // unneeded are the tables that a past has no use for: nobody signs in there, and records are made of its readings.
 var unneeded = []string{"answers", "audit_entries", "authorities", "deliveries", "drive_records", "feeds",
-	"host_secrets", "report_ids", "sessions", "sign_in_codes", "tokens"}
+	"host_secrets", "report_ids", "sessions", "sign_in_codes", "sites", "tokens"}
 
 // same stands for a blob that a change left as it was. No document, reading or hash is this one byte.
 var same = []byte{0}

@@ -140,3 +140,13 @@ func (s *Store) Fold(b Block, loose int, of []Block, record DriveRecord) error {
 		return tx.Save(&record).Error
 	}))
 }
+
+// EventsAfter are up to limit events after an id, in order.
+func (s *Store) EventsAfter(id int64, limit int) (out []Event, err error) {
+	return out, s.read.Where("id > ?", id).Order("id").Limit(limit).Find(&out).Error
+}
+
+// EventsBefore are up to limit events before an id, the newest first.
+func (s *Store) EventsBefore(id int64, limit int) (out []Event, err error) {
+	return out, s.read.Where("id < ?", id).Order("id desc").Limit(limit).Find(&out).Error
+}

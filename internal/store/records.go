@@ -228,6 +228,14 @@ type Block struct {
 	Data  []byte
 }
 
+// Site is a site that a headquarters lets in.
+type Site struct {
+	Name    string `gorm:"primaryKey"`
+	Hash    []byte // of its secret
+	Invited time.Time
+	By      string
+}
+
 // DriveRecord is what is held ready of a drive's readings (history.EncodeRecord), so that a start need not read them
 // all. It can be made again from the readings at any time. While it is there, whatever has come of the drive up to Upto
 // is in it.

@@ -11,8 +11,12 @@ const written = Object.entries(sources).filter(([path]) => !/\.(test|gen)\./.tes
 
 describe("pages", () => {
   it("have paths of their own, and names of their own", () => {
-    for (const of of [pages.map((p) => p.path), navigation.map((n) => n.name), searchable.map((h) => h.to)])
-      expect(new Set(of).size).toBe(of.length);
+    expect(new Set(pages.map((p) => p.path)).size).toBe(pages.length);
+    for (const hq of [false, true])
+      for (const of of [navigation(hq).map((n) => n.name), searchable(hq).map((h) => h.to)]) {
+        expect(new Set(of).size).toBe(of.length);
+        expect(of.includes("Sites") || of.includes("/sites")).toBe(hq);
+      }
   });
   it("can all be loaded from a file that exists", () => {
     const text = sources["./pages.ts"] ?? "";

@@ -12,6 +12,8 @@ export type Page = {
   name?: string;
   /** What the search says of it. */
   detail?: string;
+  /** Whether a headquarters has it too; "only" where nobody else has it. */
+  headquarters?: true | "only";
   /** The first parts of the query keys that it brings, and the events that make their answers old. */
   queries?: Record<string, Kind[]>;
 };
@@ -21,13 +23,23 @@ export const pages: Page[] = [
     path: "/",
     name: "Round",
     detail: "what needs a person now",
+    headquarters: true,
     load: () => import("./round/page"),
     queries: { round: ["host", "drive", "pool", "recovery", "swap", "alarm", "rule", "notice"] },
+  },
+  {
+    path: "/sites",
+    name: "Sites",
+    detail: "who tells this headquarters what, and who cannot be reached",
+    headquarters: "only",
+    load: () => import("./sites/page"),
+    queries: { sites: ["host"] },
   },
   {
     path: "/notices",
     name: "Notices",
     detail: "list, and the channels they are sent to",
+    headquarters: true,
     load: () => import("./notices/page"),
     queries: { notices: ["notice"], channels: [] },
   },
@@ -95,8 +107,9 @@ export const pages: Page[] = [
     path: "/stock",
     name: "Stock",
     detail: "drives kept to replace others, and tests of new ones",
+    headquarters: true,
     load: () => import("./stock/page"),
-    queries: { stock: ["acceptance"], acceptances: ["acceptance"] },
+    queries: { stock: ["acceptance", "host"], acceptances: ["acceptance"] },
   },
   {
     path: "/inventory",
@@ -132,6 +145,7 @@ export const pages: Page[] = [
     path: "/people",
     name: "People",
     detail: "roles, sessions, and who changed what",
+    headquarters: true,
     load: () => import("./people/page"),
     queries: { people: [], sessions: [], audit: ["host", "swap", "light", "rule", "plan", "notice"] },
   },
@@ -143,15 +157,25 @@ const frame: Record<string, Kind[]> = { me: [], people: [], lab: ["lab"], search
 /** target is where a page is reached without parameters. */
 const target = (p: Page) => p.path.replace(/\/:[^/]*\?$/, "");
 
-/** navigation are the pages that have a name, in their order. */
-export const navigation = pages.flatMap((p) => (p.name ? [{ to: target(p), name: p.name }] : []));
+/** offered are the pages that have a name, at a headquarters or at a service of its own, in their order. */
+const offered = (headquarters?: boolean) =>
+  pages.filter((p) => p.name && (headquarters ? p.headquarters : p.headquarters !== "only"));
+
+/** navigation names the pages that have a name. */
+export const navigation = (headquarters?: boolean) =>
+  offered(headquarters).map((p) => ({ to: target(p), name: p.name ?? "" }));
 
 /** searchable are the pages that the search finds, and one list that is asked for often. */
-export const searchable: S["Hit"][] = [
-  ...pages.flatMap((p) =>
-    p.name ? [{ kind: "page" as const, title: p.name, detail: p.detail ?? "", to: target(p) }] : [],
-  ),
-  { kind: "page", title: "Drives to replace", detail: "list", to: "/drives?verdict=replace" },
+export const searchable = (headquarters?: boolean): S["Hit"][] => [
+  ...offered(headquarters).map((p) => ({
+    kind: "page" as const,
+    title: p.name ?? "",
+    detail: p.detail ?? "",
+    to: target(p),
+  })),
+  ...(headquarters
+    ? []
+    : [{ kind: "page" as const, title: "Drives to replace", detail: "list", to: "/drives?verdict=replace" }]),
 ];
 
 /** routes are the pages with what draws them, loaded when they are first opened. */

@@ -22,6 +22,11 @@ import (
 func (s *Service) Stock() []api.StockItem {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.Items()
+}
+
+// Items are the drives that Stock lists.
+func (s *State) Items() []api.StockItem {
 	out := []api.StockItem{}
 	for key, d := range s.fleet.Drives {
 		if s.isStock(key, d) {

@@ -261,22 +261,9 @@ func (s *Service) Search(q string) []api.Hit {
 		score int
 		drive *fleet.Drive
 	}
-	want := strings.Fields(strings.ToUpper(q))
+	want := Words(q)
 	var hits []scored
-	// Each word must be in one of the names; a name that begins or ends with one counts more.
-	scoreOf := func(names ...string) (score int) {
-		for _, w := range want {
-			best := 0
-			for _, name := range names {
-				best = max(best, holds(name, w))
-			}
-			if best == 0 {
-				return 0
-			}
-			score += best
-		}
-		return score
-	}
+	scoreOf := func(names ...string) (score int) { return Score(want, names...) }
 	add := func(h api.Hit, names ...string) {
 		if score := scoreOf(names...); score > 0 {
 			hits = append(hits, scored{h, score, nil})
@@ -324,6 +311,25 @@ func (s *Service) Search(q string) []api.Hit {
 		out = append(out, h.Hit)
 	}
 	return out
+}
+
+// Words are the words of a search.
+func Words(q string) []string { return strings.Fields(strings.ToUpper(q)) }
+
+// Score says how well names fit the words of a search, 0 where they do not: each word must be in one of them, and a
+// name that begins or ends with one counts more.
+func Score(want []string, names ...string) (score int) {
+	for _, w := range want {
+		best := 0
+		for _, name := range names {
+			best = max(best, holds(name, w))
+		}
+		if best == 0 {
+			return 0
+		}
+		score += best
+	}
+	return score
 }
 
 // holds says how well a name fits a word in capitals: 2 where it begins or ends with it, 1 where it holds it, 0 where

@@ -41,7 +41,7 @@ func (s *Service) Horizon(blocks int) api.Horizon {
 		b := s.block(p)
 		b.Name, b.Places = s.placeOf(p.Pool), 1
 		if i, known := at[b.Name]; known {
-			out.Blocks[i] = joined(out.Blocks[i], b)
+			out.Blocks[i] = JoinBlocks(out.Blocks[i], b)
 			out.Blocks[i].Places = 1
 			continue
 		}
@@ -51,7 +51,7 @@ func (s *Service) Horizon(blocks int) api.Horizon {
 	if len(out.Blocks) > blocks {
 		rest := out.Blocks[blocks-1]
 		for _, b := range out.Blocks[blocks:] {
-			rest = joined(rest, b)
+			rest = JoinBlocks(rest, b)
 		}
 		rest.Name = ""
 		out.Blocks = append(out.Blocks[:blocks-1], rest)
@@ -79,8 +79,8 @@ func (s *State) block(p ranked) api.HorizonBlock {
 	return b
 }
 
-// joined is two blocks as one, with the lower margin of the two.
-func joined(a, b api.HorizonBlock) api.HorizonBlock {
+// JoinBlocks is two blocks as one, with the lower margin of the two.
+func JoinBlocks(a, b api.HorizonBlock) api.HorizonBlock {
 	a.Places += b.Places
 	a.Pools += b.Pools
 	a.Known = a.Known && b.Known

@@ -24,6 +24,10 @@ const fillingShare = 0.80
 func (s *Service) Round() api.Round {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.round()
+}
+
+func (s *State) round() api.Round {
 	now := s.Clock.Now()
 	out := api.Round{
 		At:       now,
@@ -103,6 +107,7 @@ type line struct {
 	line   api.RoundLine
 	// cause is the host whose silence is all that this line tells of; empty for every other line.
 	cause string
+	made  uint64 // grows with each line that is made
 }
 
 // fewSilent is how many lines of one host that does not report are told one by one; of more, the host is told.
@@ -114,6 +119,7 @@ type kept struct {
 	lines   map[string]*line // by drive
 	layered map[string]bool  // drives of a pool that is on other pools, and changes with them
 	order   []string         // their keys, as they stand in the round
+	made    uint64           // how many lines were made
 	touched int              // up to where the judgement was followed
 	swaps   map[string]string
 	rooms   map[string]string
@@ -156,7 +162,8 @@ func (s *State) follow(now time.Time) {
 			continue
 		}
 		if m, needs := s.matterOf(s.fleet.Drives[key], j, at); needs {
-			l := &line{matter: m, line: s.roundLine(m, j, at, swaps[key], now)}
+			s.kept.made++
+			l := &line{matter: m, line: s.roundLine(m, j, at, swaps[key], now), made: s.kept.made}
 			if swaps[key] == "" && onlySilent(j) {
 				l.cause = l.line.Host
 			}

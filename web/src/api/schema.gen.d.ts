@@ -190,6 +190,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the sites of a headquarters */
+        get: operations["listSites"];
+        put?: never;
+        /**
+         * Invite a site to a headquarters
+         * @description The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+         */
+        post: operations["inviteSite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{site}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a site from a headquarters
+         * @description It is let in no more, and what it said is forgotten. The site itself goes on as before.
+         */
+        delete: operations["removeSite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/pools": {
         parameters: {
             query?: never;
@@ -2437,7 +2478,7 @@ export interface components {
          * @description What kind of problem it is; a type keeps its meaning
          * @enum {string}
          */
-        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-certificate" | "no-channel" | "no-controller" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-unknown" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "two-drives" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "past" | "no-past" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role";
+        ProblemType: "all-known" | "ambiguous" | "backup-needed" | "bad-bay" | "bay-taken" | "begun-already" | "bad-body" | "bad-channel" | "bad-clock" | "bad-cursor" | "bad-fate" | "bad-hours" | "bad-layout" | "bad-light" | "bad-name" | "bad-plan" | "bad-priority" | "bad-question" | "bad-rate" | "bad-recurrence" | "bad-report" | "bad-request" | "bad-room" | "bad-rule" | "bad-setting" | "bad-sort" | "bad-span" | "bad-speed" | "bad-step" | "bad-time" | "bad-token" | "bad-verdict" | "bad-where" | "bad-window" | "bad-zone" | "built-in" | "campaign-ended" | "campaign-open" | "cannot-light" | "channel-failed" | "check-stops" | "drive-away" | "drive-refused" | "growing" | "guessed-bay" | "held" | "host-quiet" | "host-silent" | "impossible" | "in-use" | "internal" | "is-member" | "is-spare" | "key-reused" | "last-member" | "leads-campaign" | "leads-swap" | "led-by-another" | "link-used" | "no-acceptance" | "no-bay" | "no-calendar" | "no-campaign" | "no-certificate" | "no-channel" | "no-controller" | "no-drive" | "no-host" | "no-hours" | "no-lab" | "no-layout" | "no-light" | "no-member" | "no-metric" | "no-model" | "no-notice" | "no-order" | "no-person" | "no-path" | "no-plan" | "no-pool" | "no-recovery" | "no-room" | "no-rule" | "no-setting" | "no-survey" | "no-swap" | "no-way-back" | "no-words" | "nobody-named" | "not-now" | "not-offered" | "not-signed-in" | "nothing-to-confirm" | "nothing-to-do" | "nothing-to-skip" | "other-host" | "other-origin" | "person-exists" | "plan-changed" | "plan-rank" | "pool-reported" | "pool-unknown" | "practice" | "promised" | "reason-needed" | "restored" | "recovering" | "store-full" | "store-unwritable" | "survey-open" | "swap-changed" | "swap-unknown" | "swap-ended" | "swap-exists" | "swap-open" | "too-large" | "two-drives" | "unknown-action" | "unknown-host" | "use-unknown" | "used-id" | "wrong-drive-out" | "wrong-pool" | "wrong-tail" | "yourself" | "role-too-low" | "out-of-scope" | "past" | "no-past" | "too-many-tries" | "host-exists" | "host-reports" | "bad-field" | "invitation-full" | "no-invitation" | "cannot-lead" | "no-session" | "not-yourself" | "bad-role" | "no-headquarters" | "no-site" | "site-unreachable" | "at-a-site" | "engine-of-others" | "cut-off" | "not-allowed";
         Problem: {
             type: components["schemas"]["ProblemType"];
             title: string;
@@ -2458,6 +2499,8 @@ export interface components {
             version: string;
             /** Format: date-time */
             now: string;
+            /** @description it shows what many sites say, and watches no drive of its own */
+            headquarters?: boolean;
             role?: components["schemas"]["Role"];
             practice?: components["schemas"]["Practice"];
         };
@@ -2575,14 +2618,59 @@ export interface components {
             lines: components["schemas"]["RoundLine"][];
             /** @description hosts that do not report; of their drives that are unknown for that reason alone, more than three are told here and not as lines */
             silent?: components["schemas"]["SilentHost"][];
+            /** @description it is of many sites */
+            headquarters?: boolean;
+            /** @description sites that a headquarters cannot reach: what is told of them is what they said last */
+            sites?: components["schemas"]["Site"][];
             underway: components["schemas"]["UnderWay"][];
             filling: components["schemas"]["Filling"][];
             trouble?: components["schemas"]["ServiceTrouble"];
             /** @description pools that are not known to be as they were */
             pools?: components["schemas"]["PoolLine"][];
         };
+        Site: {
+            name: string;
+            /** Format: date-time */
+            invited_at?: string;
+            /** @description who invited it */
+            by?: string;
+            /** @description it was heard within the last ten seconds */
+            reachable: boolean;
+            /**
+             * Format: date-time
+             * @description when it was heard last, since this headquarters runs
+             */
+            heard_at?: string;
+            /**
+             * Format: date-time
+             * @description of when the newest is that it said of itself
+             */
+            as_of?: string;
+            version?: string;
+            hosts: number;
+            drives: number;
+            pools: number;
+            /** @description drives and pools in its round */
+            needing: number;
+            /** @description what is wrong with the connection; empty when nothing is */
+            says?: string;
+            do?: string;
+        };
+        InviteSite: {
+            /** @example north */
+            name: string;
+        };
+        InvitedSite: {
+            name: string;
+            /** @description shown only this once */
+            secret: string;
+            /** @description address for --report-to of the site's service */
+            engine: string;
+        };
         SilentHost: {
             host: string;
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
             room?: string;
             /** @description of which nothing else is to be told */
             drives: number;
@@ -2674,6 +2762,8 @@ export interface components {
         PoolLine: {
             pool: string;
             id?: string;
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
             host?: string;
             room?: string;
             says: string;
@@ -2699,6 +2789,13 @@ export interface components {
             spark?: number[];
             margin: components["schemas"]["Margin"];
             margin_after: components["schemas"]["Margin"];
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
+            /**
+             * Format: date-time
+             * @description when its site said it, while that cannot be reached
+             */
+            as_of?: string;
             /** @description id of the swap that replaces it */
             swap?: string;
             /** @description how many further findings */
@@ -2710,6 +2807,8 @@ export interface components {
             /** @enum {string} */
             kind: "recovery" | "swap";
             id: string;
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
             pool?: string;
             says: string;
             /** @description what must be put back before anything goes on */
@@ -2720,6 +2819,8 @@ export interface components {
         };
         Filling: {
             pool: string;
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
             /** Format: int64 */
             used_bytes: number;
             /** Format: int64 */
@@ -2768,6 +2869,8 @@ export interface components {
              * @description capacity of those of which it is known how full they are
              */
             measured_bytes: number;
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
             pool?: components["schemas"]["Pool"];
         };
         PoolSystem: {
@@ -4923,6 +5026,8 @@ export interface components {
             here: boolean;
             /** @description a person put it in stock; others count because they hold nothing and are in no pool */
             kept?: boolean;
+            /** @description the site that tells it, where a headquarters shows many */
+            site?: string;
             place?: string;
             note?: string;
             /** @enum {string} */
@@ -4992,6 +5097,8 @@ export interface components {
             kind: "drive" | "pool" | "host" | "bay" | "page";
             title: string;
             detail?: string;
+            /** @description the site that knows it, where a headquarters searches many */
+            site?: string;
             /** @description address in the console */
             to: string;
         };
@@ -5802,6 +5909,75 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Round"];
                 };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    listSites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all sites that were invited */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"][];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    inviteSite: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteSite"];
+            };
+        };
+        responses: {
+            /** @description invited */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitedSite"];
+                };
+            };
+            default: components["responses"]["Failure"];
+        };
+    };
+    removeSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Failure"];
         };

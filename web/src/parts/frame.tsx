@@ -15,6 +15,7 @@ import { Keys } from "./keys";
 import { AskReason } from "./reason";
 import { Horizon } from "./horizon";
 import { Search } from "./search";
+import { To, under } from "./to";
 import { Tour } from "../tour/tour";
 import { root } from "../api/root";
 
@@ -33,6 +34,7 @@ export function Frame({ children }: { children: ReactNode }) {
   // What must be put back is said on every page until it is back, whoever looks at what.
   const round = useLiveRound().data;
   const look = useLook();
+  const me = useMe().data;
   const [line, setLine] = useState(() => pastAt() !== "");
   const alarms = round?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
@@ -62,7 +64,13 @@ export function Frame({ children }: { children: ReactNode }) {
             <span className="hidden 2xl:inline">Brave Lantern</span>
           </Link>
           <nav ref={nav} aria-label="Pages" className="flex min-w-0 grow overflow-x-auto">
-            {navigation.map(({ to, name }) => (
+            {under && (
+              <a href={`${under[1]}/`} className="flex min-h-11 shrink-0 items-center gap-1 px-2 font-semibold">
+                ‹ All sites
+                <span className="border-l border-line pl-2 text-soft">{under[2]}</span>
+              </a>
+            )}
+            {navigation(me?.headquarters).map(({ to, name }) => (
               <NavLink
                 key={to}
                 to={to}
@@ -118,10 +126,10 @@ export function Frame({ children }: { children: ReactNode }) {
         </p>
       )}
       {alarms
-        .filter((u) => at !== `/swaps/${u.id}`)
+        .filter((u) => u.site || at !== `/swaps/${u.id}`)
         .map((u) => (
           <div
-            key={u.id}
+            key={`${u.site} ${u.id}`}
             role="alert"
             className={
               "flex flex-wrap items-center justify-center gap-x-5 gap-y-2 border-y-4 " +
@@ -129,9 +137,10 @@ export function Frame({ children }: { children: ReactNode }) {
             }
           >
             <span>Stop. {u.alarm}</span>
-            <Link to={`/swaps/${u.id}`} className="button">
+            <To site={u.site} to={`/swaps/${u.id}`} className="button">
               Open the swap in {u.pool}
-            </Link>
+              {u.site && ` at ${u.site}`}
+            </To>
           </div>
         ))}
       <main

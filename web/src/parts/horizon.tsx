@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
 import { client, got, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { decimal, finish, percent } from "./format";
+import { To } from "./to";
 
 /** useHorizon gives all pools in a few blocks. */
 export const useHorizon = () => useQuery({ queryKey: ["horizon"], queryFn: () => got(client.GET("/horizon")) });
@@ -21,7 +21,7 @@ export function Horizon() {
   const share = (bytes: number) => (total ? bytes / total : 0);
   return (
     <nav
-      aria-label={`Horizon: all pools${h?.grouped ? ", by room" : ""}, the least margin first`}
+      aria-label={`Horizon: all pools${h?.grouped ? (blocks[0]?.site ? ", by site" : ", by room") : ""}, the least margin first`}
       className="no-print h-[4.5rem] border-b border-line bg-sheet"
     >
       <ul
@@ -48,7 +48,8 @@ function GroupBlock({ group: g, share }: { group: S["HorizonBlock"]; share: numb
   const name = nameOf(g);
   return (
     <Block
-      to={g.name ? `/pools?place=${encodeURIComponent(g.name)}` : "/pools"}
+      site={g.site}
+      to={g.site ? "/" : g.name ? `/pools?place=${encodeURIComponent(g.name)}` : "/pools"}
       label={labelOf(g)}
       name={name}
       count={g.pools}
@@ -105,6 +106,7 @@ function PoolBlock({ pool: p, share }: { pool: S["Pool"]; share: number }) {
 }
 
 function Block({
+  site,
   to,
   label,
   name,
@@ -116,6 +118,7 @@ function Block({
   full,
   seams,
 }: {
+  site?: string;
   to: string;
   label: string;
   name: string;
@@ -132,7 +135,8 @@ function Block({
   const edge = !known ? "border-dotted border-soft" : below ? "border-replace" : "border-edge";
   return (
     <li style={{ flexGrow: Math.max(share, 0.04) * 100 }} className="@container min-w-11 basis-0">
-      <Link
+      <To
+        site={site}
         to={to}
         aria-label={label}
         title={label}
@@ -159,7 +163,7 @@ function Block({
           {count !== undefined && <span className="num hidden shrink-0 @min-[7rem]:inline">({count})</span>}
           {below && <b className="shrink-0 text-ink">▾</b>}
         </span>
-      </Link>
+      </To>
     </li>
   );
 }

@@ -1,6 +1,7 @@
 import { Dialog } from "radix-ui";
-import { useEffect, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
+import { useMe } from "../api/live";
 import { navigation } from "../pages";
 
 /** letters gives each name the first of its letters that no name before it has. */
@@ -13,9 +14,12 @@ function letters(names: string[]): string[] {
   });
 }
 
-/** shortcuts are the pages that g and a letter open. */
-const keys = letters(navigation.map((n) => n.name));
-const shortcuts = navigation.map((n, i) => ({ ...n, key: keys[i] }));
+/** shortcutsOf are the pages that g and a letter open. */
+const shortcutsOf = (headquarters?: boolean) => {
+  const to = navigation(headquarters);
+  const keys = letters(to.map((n) => n.name));
+  return to.map((n, i) => ({ ...n, key: keys[i] }));
+};
 
 const others: [string, string][] = [
   ["/", "search"],
@@ -29,6 +33,8 @@ const others: [string, string][] = [
 export function Keys() {
   const [open, setOpen] = useState(false);
   const go = useNavigate();
+  const headquarters = useMe().data?.headquarters;
+  const shortcuts = useMemo(() => shortcutsOf(headquarters), [headquarters]);
   useEffect(() => {
     let after = 0; // when g was pressed
     const key = (e: KeyboardEvent) => {
@@ -46,7 +52,7 @@ export function Keys() {
     };
     window.addEventListener("keydown", key);
     return () => window.removeEventListener("keydown", key);
-  }, [go]);
+  }, [go, shortcuts]);
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className="button small hidden md:inline-flex" aria-label="Keys">

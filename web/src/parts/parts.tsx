@@ -1,7 +1,7 @@
 import { Tooltip } from "radix-ui";
 import { type ReactNode } from "react";
-import { Link } from "react-router";
 import { useMe, useNow } from "../api/live";
+import { To } from "./to";
 import type { Verdict } from "../api/client";
 import { exact, span } from "./format";
 
@@ -99,9 +99,15 @@ export function Lasting({ since }: { since?: string }) {
   );
 }
 
-export function Tail({ tail, to, size = "" }: { tail: string; to?: string; size?: string }) {
+export function Tail({ tail, site, to, size = "" }: { tail: string; site?: string; to?: string; size?: string }) {
   const text = <span className={`tail ${size}`}>{tail}</span>;
-  return to ? <Link to={to}>{text}</Link> : text;
+  return to ? (
+    <To site={site} to={to}>
+      {text}
+    </To>
+  ) : (
+    text
+  );
 }
 
 /** Spark is a line chart as small as a word. */

@@ -3,6 +3,8 @@ import { Dialog } from "radix-ui";
 import { useDeferredValue, useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { client, got, type S } from "../api/client";
+import { useMe } from "../api/live";
+import { root } from "../api/root";
 import { searchable } from "../pages";
 
 /** Search is one field for everything; / opens it. */
@@ -33,7 +35,8 @@ export function Search() {
     placeholderData: (was) => was,
   });
   const words = wanted.toLowerCase().split(/\s+/).filter(Boolean);
-  const pages = searchable.filter((a) => words.every((w) => `${a.title} ${a.detail}`.toLowerCase().includes(w)));
+  const hq = useMe().data?.headquarters;
+  const pages = searchable(hq).filter((a) => words.every((w) => `${a.title} ${a.detail}`.toLowerCase().includes(w)));
   const hits = wanted ? [...(found.data ?? []), ...pages] : pages;
   useEffect(() => {
     document.getElementById(`hit-${at}`)?.scrollIntoView({ block: "nearest" });
@@ -42,7 +45,8 @@ export function Search() {
     if (!h) return;
     setOpen(false);
     setQ("");
-    void go(h.to);
+    if (h.site) location.assign(root + h.to);
+    else void go(h.to);
   };
   return (
     <Dialog.Root

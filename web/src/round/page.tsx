@@ -7,6 +7,8 @@ import { Place } from "../bays/drawing";
 import { decimal, exact, finish, percent } from "../parts/format";
 import { Failed, Mark, Seam, Shape, Spark, Tail, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
+import { At, To } from "../parts/to";
+import { Unreached } from "../sites/unreached";
 import { Welcome } from "./welcome";
 
 const rails: Record<string, string> = { replace: "border-l-replace", dead: "border-l-dead", watch: "border-l-watch" };
@@ -20,12 +22,19 @@ export default function RoundPage() {
   if (!round.data) return <Waiting rows={5} />;
   const r = round.data;
   const place = (l: S["RoundLine"]) =>
-    (l.room ?? "~") + "/" + (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
+    (l.site ?? "") + "/" + (l.room ?? "~") + "/" + (l.bay ?? l.host ?? "~").replace(/\d+$/, (n) => n.padStart(4, "0"));
   const lines = walking ? [...r.lines].sort((a, b) => place(a).localeCompare(place(b))) : r.lines;
   const loud = lines.filter((l) => l.verdict === "replace" || l.verdict === "dead").length;
   const unsure = r.pools ?? [];
   const silent = r.silent ?? [];
-  const unknown = r.hosts === 0 || r.drives === 0 || r.awaited.length > 0 || unsure.length > 0 || silent.length > 0;
+  const unreached = r.sites ?? [];
+  const unknown =
+    unreached.length > 0 ||
+    r.hosts === 0 ||
+    r.drives === 0 ||
+    r.awaited.length > 0 ||
+    unsure.length > 0 ||
+    silent.length > 0;
   return (
     <>
       <header className="mb-4 flex flex-wrap items-end justify-between gap-3">
@@ -38,7 +47,7 @@ export default function RoundPage() {
                 : "Nothing is urgent"
             : r.hosts === 0 || r.drives === 0
               ? "Nothing is known yet"
-              : r.awaited.length || unsure.length || silent.length || r.trouble?.says
+              : unreached.length || r.awaited.length || unsure.length || silent.length || r.trouble?.says
                 ? "Not everything is known yet"
                 : "Nothing needs a hand"}
         </h1>
@@ -56,7 +65,13 @@ export default function RoundPage() {
           </label>
         )}
       </header>
-      {r.hosts === 0 && (
+      <Unreached sites={unreached} />
+      {r.hosts === 0 && r.headquarters && unreached.length === 0 && (
+        <p className="sheet mb-2.5 px-6 py-4">
+          No site tells anything yet. Invite one on the page <Link to="/sites">Sites</Link>.
+        </p>
+      )}
+      {r.hosts === 0 && !r.headquarters && (
         <>
           <p className="mb-4 max-w-2xl">
             No host is enrolled, so no drive is known. Three steps lead to a fleet that is watched; each is ticked off
@@ -65,7 +80,7 @@ export default function RoundPage() {
           <Welcome />
         </>
       )}
-      {r.hosts > 0 && r.awaited.length === r.hosts && <Welcome />}
+      {r.hosts > 0 && !r.headquarters && r.awaited.length === r.hosts && <Welcome />}
       {r.hosts > r.awaited.length && r.drives === 0 && (
         <p className="sheet mb-2.5 px-6 py-4">
           No drive is known: the hosts report none. What an agent sees on its host: <code>lantern agent --print</code>
@@ -83,18 +98,20 @@ export default function RoundPage() {
       {silent.length > 0 && (
         <ul className="mb-2.5 space-y-2.5" aria-label="Hosts that do not report">
           {silent.map((h) => (
-            <li key={h.host} className="sheet barred border-dashed border-edge p-4">
+            <li key={`${h.site} ${h.host}`} className="sheet barred border-dashed border-edge p-4">
               <p className="flex items-start gap-2 text-lg">
                 <span className="mt-1">
                   <Shape verdict="unknown" />
                 </span>
                 <span>
-                  <Link
+                  <At site={h.site} />
+                  <To
+                    site={h.site}
                     to={`/bays/${encodeURIComponent(h.host)}`}
                     className="font-semibold underline underline-offset-2"
                   >
                     {h.host}
-                  </Link>
+                  </To>
                   {h.says.slice(h.host.length)}
                   <span className="text-soft">
                     {" "}
@@ -115,7 +132,7 @@ export default function RoundPage() {
       )}
       <ol className="space-y-2.5">
         {lines.map((l, i) => (
-          <Line key={l.drive} line={l} first={i === 0 && !walking} />
+          <Line key={`${l.site} ${l.drive}`} line={l} first={i === 0 && !walking} />
         ))}
       </ol>
       {r.underway.length > 0 && <UnderWay items={r.underway} />}
@@ -126,15 +143,16 @@ export default function RoundPage() {
           </h2>
           <ul className="space-y-3">
             {unsure.map((p) => (
-              <li key={p.id ?? p.pool} className="sheet p-4">
+              <li key={`${p.site} ${p.id ?? p.pool}`} className="sheet p-4">
                 <p className="flex items-start gap-2">
                   <span className="mt-0.5">
                     <Shape verdict="unknown" />
                   </span>
                   <span>
-                    <Link to={`/pools/${encodeURIComponent(p.id ?? p.pool)}`} className="font-semibold">
+                    <At site={p.site} />
+                    <To site={p.site} to={`/pools/${encodeURIComponent(p.id ?? p.pool)}`} className="font-semibold">
                       {p.pool}
-                    </Link>
+                    </To>
                     : {p.says}.
                   </span>
                 </p>
@@ -151,11 +169,14 @@ export default function RoundPage() {
           </h2>
           <ul className="space-y-2">
             {r.filling.map((f) => (
-              <li key={f.pool} className="flex flex-wrap items-center gap-x-4 gap-y-1">
+              <li key={`${f.site} ${f.pool}`} className="flex flex-wrap items-center gap-x-4 gap-y-1">
                 <LevelBar share={f.used_bytes / f.capacity_bytes} />
-                <Link to={`/pools/${encodeURIComponent(f.pool)}`} className="font-semibold">
-                  {f.pool}
-                </Link>
+                <span>
+                  <At site={f.site} />
+                  <To site={f.site} to={`/pools/${encodeURIComponent(f.pool)}`} className="font-semibold">
+                    {f.pool}
+                  </To>
+                </span>
                 <span className="num text-soft">
                   {Math.round((100 * f.used_bytes) / f.capacity_bytes)} % full, {decimal(f.used_bytes)} of{" "}
                   {decimal(f.capacity_bytes)}
@@ -189,24 +210,30 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
     <li
       className={`sheet grid grid-cols-[auto_1fr] items-center gap-x-4 gap-y-3 border-l-[6px] p-4 md:grid-cols-[auto_1fr_auto_auto] ${rails[l.verdict] ?? ""}`}
     >
-      <div className={`hidden w-24 justify-center sm:flex ${inks[l.verdict] ?? ""}`}>
-        {l.bay && <Place bay={l.bay} tone={inks[l.verdict]} />}
+      <div className={`hidden justify-center ${l.site ? "" : "w-24 sm:flex"} ${inks[l.verdict] ?? ""}`}>
+        {l.bay && !l.site && <Place bay={l.bay} tone={inks[l.verdict]} />}
       </div>
       <div className="col-span-2 min-w-0 sm:col-span-1">
         <p className="flex flex-wrap items-center gap-x-3">
           <Mark verdict={l.verdict} />
-          <span className="font-semibold">{l.bay ?? l.host}</span>
-          <Tail tail={l.tail} to={`/drives/${l.drive}`} />
+          <span className="font-semibold">
+            <At site={l.site} />
+            {l.bay ?? l.host}
+          </span>
+          <Tail tail={l.tail} site={l.site} to={`/drives/${l.drive}`} />
         </p>
         <p className={first ? "text-xl font-semibold leading-snug" : "text-lg leading-snug"}>
-          <Link to={`/drives/${l.drive}`}>
+          <To site={l.site} to={`/drives/${l.drive}`}>
             {l.tail} {l.says}.
-          </Link>
+          </To>
         </p>
         <p className="text-sm text-soft">
           {l.pool && (
             <>
-              <Link to={`/pools/${encodeURIComponent(l.pool)}`}>{l.pool}</Link>: {l.margin.words}
+              <To site={l.site} to={`/pools/${encodeURIComponent(l.pool)}`}>
+                {l.pool}
+              </To>
+              : {l.margin.words}
               {l.margin_after?.words && l.margin_after.words !== l.margin.words
                 ? `; without it: ${l.margin_after.words}`
                 : ""}{" "}
@@ -214,6 +241,7 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
             </>
           )}
           <Lasting since={l.since} />
+          {l.as_of ? ` · as of ${exact(new Date(l.as_of))}` : ""}
           {l.also ? ` · ${l.also} more` : ""}
         </p>
       </div>
@@ -227,10 +255,10 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
       </div>
       <div className="col-span-2 md:col-span-1">
         {l.swap ? (
-          <Link className="button main w-full md:w-40" to={`/swaps/${l.swap}`}>
+          <To className="button main w-full md:w-40" site={l.site} to={`/swaps/${l.swap}`}>
             Open the swap
-          </Link>
-        ) : urgent && l.pool ? (
+          </To>
+        ) : urgent && l.pool && !l.site ? (
           <button
             className={`button w-full md:w-40 ${first ? "main" : ""}`}
             disabled={plan.isPending}
@@ -239,9 +267,9 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
             Plan a swap
           </button>
         ) : (
-          <Link className="button w-full md:w-40" to={`/drives/${l.drive}`}>
-            Look
-          </Link>
+          <To className="button w-full md:w-40" site={l.site} to={`/drives/${l.drive}`}>
+            Look{l.site && ` at ${l.site}`}
+          </To>
         )}
       </div>
     </li>
@@ -257,11 +285,12 @@ function UnderWay({ items }: { items: S["UnderWay"][] }) {
       </h2>
       <ul className="space-y-3">
         {items.map((u) => (
-          <li key={u.id} className={u.alarm ? "sheet border-2 border-replace bg-replace-sheet p-4" : ""}>
+          <li key={`${u.site} ${u.id}`} className={u.alarm ? "sheet border-2 border-replace bg-replace-sheet p-4" : ""}>
             {u.alarm && <p className="text-xl font-semibold">Stop: {u.alarm}</p>}
-            <Link to={`/${u.kind === "swap" ? "swaps" : "recoveries"}/${u.id}`} className="font-semibold">
+            <At site={u.site} />
+            <To site={u.site} to={`/${u.kind === "swap" ? "swaps" : "recoveries"}/${u.id}`} className="font-semibold">
               {u.says}
-            </Link>
+            </To>
             {u.kind === "recovery" && (
               <div className="mt-1 grid items-center gap-x-4 sm:grid-cols-[minmax(8rem,20rem)_1fr]">
                 <Seam share={u.share ?? 0} label={u.says} />

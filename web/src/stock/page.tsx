@@ -1,37 +1,42 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
 import { client, got, once, type S } from "../api/client";
-import { useNow } from "../api/live";
+import { useMe, useNow } from "../api/live";
 import { decimal, exact, percent, span } from "../parts/format";
 import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
+import { At, To } from "../parts/to";
 import { useTell } from "../parts/toast";
 import { Checks } from "../swaps/step";
 
 /** StockPage shows the drives that are kept to replace others, and tests of new ones. */
 export default function StockPage() {
   const stock = useQuery({ queryKey: ["stock"], queryFn: () => got(client.GET("/stock")) });
-  const tests = useQuery({ queryKey: ["acceptances"], queryFn: () => got(client.GET("/acceptances")) });
+  const hq = useMe().data?.headquarters ?? false;
+  const tests = useQuery({ queryKey: ["acceptances"], queryFn: () => got(client.GET("/acceptances")), enabled: !hq });
   if (stock.error) return <Failed what="The stock" error={stock.error} again={() => void stock.refetch()} />;
-  if (!stock.data || !tests.data) return <Waiting />;
-  const open = tests.data.filter((a) => a.state === "running" || a.state === "paused");
+  const runs = hq ? [] : tests.data;
+  if (!stock.data || !runs) return <Waiting />;
+  const open = runs.filter((a) => a.state === "running" || a.state === "paused");
   return (
     <>
       <Title>Stock</Title>
-      <Policy />
+      {!hq && <Policy />}
       {open.map((a) => (
         <Testing key={a.id} test={a} />
       ))}
       {stock.data.length === 0 && (
-        <Empty>No drive is kept in stock. Put a new one into a free bay, and it shows here, to be tested.</Empty>
+        <Empty>
+          No drive is kept in stock.
+          {!hq && " Put a new one into a free bay, and it shows here, to be tested."}
+        </Empty>
       )}
       <ul className="space-y-2">
         {stock.data.map((x) => (
           <Item
-            key={x.drive}
+            key={`${x.site} ${x.drive}`}
             item={x}
             busy={open.some((a) => a.drive === x.drive)}
-            newest={tests.data.find((a) => a.drive === x.drive)}
+            newest={runs.find((a) => a.drive === x.drive)}
           />
         ))}
       </ul>
@@ -51,11 +56,12 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
   return (
     <li className="sheet p-4">
       <div className="grid gap-x-6 gap-y-1 sm:grid-cols-[8rem_1fr_auto]">
-        <Link to={`/drives/${x.drive}`} className="tail text-2xl">
+        <To site={x.site} to={`/drives/${x.drive}`} className="tail text-2xl">
           {x.tail}
-        </Link>
+        </To>
         <div>
           <p>
+            <At site={x.site} />
             <b>{decimal(x.capacity_bytes)}</b> {x.model}{" "}
             <span className="text-soft">
               {x.place ?? "on the shelf"}
@@ -85,7 +91,7 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
             )}
           </p>
         </div>
-        {x.here && !busy && x.accepted !== "passed" && <Begin item={x} />}
+        {x.here && !x.site && !busy && x.accepted !== "passed" && <Begin item={x} />}
       </div>
       {newest && newest.checks.length > 0 && x.accepted !== "none" && (
         <details className="mt-2">

@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/api"
+)
+
+func siteCommand() *cli.Command {
+	list := listing(func(ctx context.Context, s *session, _ *cli.Command) error {
+		all, err := ask[[]api.Site](s.client.ListSites(ctx))
+		if err != nil {
+			return err
+		}
+		err = list(s, all, "No site was invited. Begin with: lantern site invite <name>",
+			[]column{
+				col("site"), col("state").fold(14), col("hosts"), col("drives"), col("pools"), col("needing"),
+				col("as_of").as("AS OF"), col("version").more(), col("invited_at").more(), col("by").more(),
+			},
+			func(x api.Site) []cell {
+				state := "reachable"
+				if !x.Reachable {
+					state = "not reachable"
+				}
+				asOf := timeCell(x.AsOf, "2006-01-02 15:04:05")
+				if x.AsOf.IsZero() {
+					asOf.text = "never"
+				}
+				return []cell{
+					{text: x.Name, style: bold}, {text: state}, countCell(x.Hosts), countCell(x.Drives), countCell(x.Pools),
+					countCell(x.Needing), asOf, {text: x.Version}, timeCell(x.InvitedAt, "2006-01-02"), {text: x.By},
+				}
+			})
+		if s.out.format == "table" {
+			unreached(s.out, all)
+		}
+		return err
+	})
+	return &cli.Command{
+		Name:    "site",
+		Aliases: []string{"sites"},
+		Usage:   "list the sites of a headquarters, invite one, or remove one",
+		Description: "Example: lantern site list\n         lantern site invite north --write north.secret\n\n" +
+			"A headquarters shows many services as one: lantern serve --headquarters. Each of them goes on by itself, and " +
+			"tells\n" +
+			"it what it knows: lantern serve --site north --report-to … --site-secret-file north.secret",
+		Flags:  tableFlags(),
+		Action: list,
+		Commands: []*cli.Command{
+			{
+				Name:        "list",
+				Usage:       "list sites, and which of them can be reached",
+				Description: "Example: lantern site list\n         lantern site list --columns all",
+				Flags:       tableFlags(),
+				Action:      list,
+			},
+			{
+				Name:      "invite",
+				Usage:     "let a site in; its secret is shown once, or written to a file",
+				ArgsUsage: "<name>",
+				Description: "Example: lantern site invite north --write north.secret\n         lantern site invite south\n\n" +
+					"A site that was invited before gets a new secret, and the one it had counts no more.",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "write", Usage: "file for the secret, for its owner alone"}},
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "the site's name")
+					if err != nil {
+						return err
+					}
+					x, err := ask[api.InvitedSite](s.client.InviteSite(ctx, nil, api.InviteSite{Name: name}))
+					if err != nil {
+						return err
+					}
+					file := cmd.String("write")
+					if file != "" {
+						if err := os.WriteFile(file, []byte(x.Secret+"\n"), 0o600); err != nil {
+							return fmt.Errorf("the secret could not be written, so invite the site again: %w", err)
+						}
+						x.Secret = ""
+					}
+					return tell(s, func(x api.InvitedSite) {
+						if file == "" {
+							s.out.line("the secret of %s, shown only this once: %s", x.Name, x.Secret)
+							file = "FILE"
+						}
+						s.out.line("At the site: lantern serve --site %s --report-to %s --site-secret-file %s", x.Name, x.Engine, file)
+					}, x, nil)
+				}),
+			},
+			{
+				Name:        "remove",
+				Usage:       "let a site in no more, and forget what it said; the site itself goes on as before",
+				ArgsUsage:   "<name>",
+				Description: "Example: lantern site remove south\n         lantern site remove north",
+				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
+					name, err := one(cmd, "the site's name")
+					if err != nil {
+						return err
+					}
+					return s.done(name+" is removed; its own service goes on", did(s.client.RemoveSite(ctx, name)))
+				}),
+			},
+		},
+	}
+}
+
+// unreached says of which sites what is shown is old, and since when.
+func unreached(o *printer, all []api.Site) {
+	for _, x := range all {
+		if x.Says == "" {
+			continue
+		}
+		m, st := mark(api.Unknown)
+		o.line("%s  %s", o.paint(m+" site "+x.Name, st), x.Says)
+		if x.Do != "" {
+			o.line("     %s %s", o.paint("→", st), x.Do)
+		}
+	}
+}
+
+// at is a name with its site before it, where a headquarters tells it.
+func at(site, name string) string { return strings.TrimPrefix(site+": "+name, ": ") }

@@ -1,0 +1,164 @@
+package views
+
+import (
+	"cmp"
+	"hash/fnv"
+	"maps"
+	"slices"
+
+	"lantern/internal/api"
+	"lantern/internal/core/health"
+	"lantern/internal/service/fleet"
+)
+
+// SiteSays is what a service tells a headquarters of itself as a whole.
+type SiteSays struct {
+	Version string `json:"version"`
+	// Round is its round without the lines, which are told by host.
+	Round   api.Round        `json:"round"`
+	Horizon api.HorizonBlock `json:"horizon"` // all its pools as one block
+	Systems []api.PoolSystem `json:"systems"`
+	Pools   []SitePool       `json:"pools"`
+	Hosts   []string         `json:"hosts"`
+	Stock   []api.StockItem  `json:"stock"`
+}
+
+// SitePool is what a search of a headquarters finds a pool by.
+type SitePool struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+}
+
+// HostSays is what a service tells a headquarters of one of its hosts.
+type HostSays struct {
+	Host   string      `json:"host"`
+	Room   string      `json:"room,omitempty"`
+	Lines  []SiteLine  `json:"lines"`
+	Drives []SiteDrive `json:"drives"`
+}
+
+// SiteLine is a line of the round, with what its place in the round depends on.
+type SiteLine struct {
+	Line   api.RoundLine `json:"line"`
+	Matter health.Matter `json:"matter"`
+}
+
+// SiteDrive is what a headquarters knows of each drive.
+type SiteDrive struct {
+	Key     string      `json:"key"`
+	Tail    string      `json:"tail"`
+	Serial  string      `json:"serial"`
+	WWN     string      `json:"wwn,omitempty"`
+	Model   string      `json:"model"`
+	Bay     string      `json:"bay,omitempty"`
+	Place   string      `json:"place"` // in words
+	Pool    string      `json:"pool,omitempty"`
+	Verdict api.Verdict `json:"verdict"`
+	Present bool        `json:"present"`
+	// Since is when this site saw it first.
+	Since int64 `json:"since"` // Unix seconds
+}
+
+// nowhere is the name under which drives are told that no host speaks for any more.
+const nowhere = "-"
+
+// Site tells what a headquarters is to know, of hosts only where it changed since they were told; told are their stamps
+// then, by host, and is brought up to date.
+func (s *Service) Site(told map[string]uint64) (SiteSays, []HostSays) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := SiteSays{Round: s.round(), Stock: s.stock.Items(), Horizon: api.HorizonBlock{Known: true}, Pools: []SitePool{}}
+	hidden := map[string]bool{}
+	for _, h := range out.Round.Silent {
+		hidden[h.Host] = true
+	}
+	out.Round.Lines = []api.RoundLine{}
+	all := s.poolsByMargin()
+	for i, p := range all {
+		out.Pools = append(out.Pools, SitePool{p.Name, p.Kind})
+		if b := s.block(p); i == 0 {
+			out.Horizon = b
+		} else {
+			out.Horizon = JoinBlocks(out.Horizon, b)
+		}
+	}
+	out.Systems = systemsOf(all)
+	names, by := map[string]bool{nowhere: true}, s.fleet.ByHost()
+	for name := range s.fleet.Hosts {
+		names[name] = true
+	}
+	out.Hosts = slices.Sorted(maps.Keys(names))
+	var hosts []HostSays
+	for _, name := range out.Hosts {
+		drives := by(name)
+		if name == nowhere {
+			drives = s.hostless(names)
+		}
+		if stamp := s.stamp(name, drives, hidden[name]); told[name] != stamp {
+			told[name] = stamp
+			hosts = append(hosts, s.hostSays(name, drives, hidden[name]))
+		}
+	}
+	maps.DeleteFunc(told, func(name string, _ uint64) bool { return !names[name] })
+	return out, hosts
+}
+
+// hostless are the drives whose host is none of those that are enrolled.
+func (s *State) hostless(hosts map[string]bool) (out []*fleet.Drive) {
+	for _, d := range s.fleet.ByPlace() {
+		if !hosts[d.Host] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// stamp changes with everything that is told of a host.
+func (s *State) stamp(name string, drives []*fleet.Drive, hidden bool) uint64 {
+	h, verdicts, places := fnv.New64a(), s.judging.Judge(), s.judging.Places()
+	put := func(v uint64) {
+		var b [8]byte
+		for i := range b {
+			b[i] = byte(v >> (8 * i))
+		}
+		h.Write(b[:])
+	}
+	h.Write([]byte(s.fleet.RoomOf(name)))
+	put(1)
+	if hidden {
+		put(2)
+	}
+	for _, d := range drives {
+		h.Write([]byte(d.Key()))
+		h.Write([]byte(verdicts[d.Key()].Verdict))
+		if p := places[d.Key()].Pool; p != nil {
+			h.Write([]byte(p.Name))
+		}
+		put(uint64(d.Version()))
+		if l := s.kept.lines[d.Key()]; l != nil {
+			put(l.made)
+		}
+	}
+	return h.Sum64()
+}
+
+func (s *State) hostSays(name string, drives []*fleet.Drive, hidden bool) HostSays {
+	out := HostSays{Host: name, Room: s.fleet.RoomOf(name), Lines: []SiteLine{},
+		Drives: make([]SiteDrive, 0, len(drives))}
+	verdicts, places := s.judging.Judge(), s.judging.Places()
+	for _, d := range drives {
+		key := d.Key()
+		x := SiteDrive{Key: key, Tail: d.Tail(), Serial: d.Desc.Serial, WWN: d.Desc.WWN, Model: d.Desc.Model,
+			Bay: d.BayName(), Place: fleet.PlaceWords(d), Verdict: api.Verdict(verdicts[key].Verdict), Present: d.Present,
+			Since: d.FirstAt.Unix()}
+		if p := places[key].Pool; p != nil {
+			x.Pool = p.Name
+		}
+		out.Drives = append(out.Drives, x)
+		if l := s.kept.lines[key]; l != nil && !(hidden && l.cause != "") {
+			out.Lines = append(out.Lines, SiteLine{l.line, l.matter})
+		}
+	}
+	slices.SortFunc(out.Drives, func(a, b SiteDrive) int { return cmp.Compare(a.Key, b.Key) })
+	return out
+}

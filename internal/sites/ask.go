@@ -1,0 +1,331 @@
+package sites
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nuid"
+
+	"lantern/internal/service/problem"
+)
+
+// A request travels as one message, its answer as many: the first has status and header, the last says that it is the
+// last, and each is acknowledged when its reader took it, so that a slow reader slows the site and not the engine, and
+// a reader that goes away ends the request.
+const (
+	headOf     = "Lantern-Head"
+	endOf      = "Lantern-End"
+	goOn       = "on"
+	mostBody   = 700 << 10 // of a request; an engine of others takes messages of up to 1 MiB
+	partSize   = 128 << 10
+	partWithin = 20 * time.Second // until a part is acknowledged
+	headWithin = 15 * time.Second // until an answer begins
+	atOnce     = 64               // requests that a site answers at once
+)
+
+// request is an HTTP request on its way to a site.
+type request struct {
+	Method string      `json:"method"`
+	URI    string      `json:"uri"`
+	Host   string      `json:"host"`
+	From   string      `json:"from"` // the address of who asks
+	Secure bool        `json:"secure"`
+	Header http.Header `json:"header"`
+	Body   []byte      `json:"body"`
+	// Inner marks what the headquarters itself asks, without a person.
+	Inner bool `json:"inner"`
+}
+
+// head is how an answer begins.
+type head struct {
+	Status int         `json:"status"`
+	Header http.Header `json:"header"`
+}
+
+// Asked marks what the headquarters itself asks of a site, without a person: the service lets that read and import
+// readings, and nothing else.
+type Asked struct{}
+
+// answer has a handler answer a request, and sends what it says.
+func answer(ctx context.Context, nc *nats.Conn, handler http.Handler, m *nats.Msg) {
+	var q request
+	if json.Unmarshal(m.Data, &q) != nil || m.Reply == "" {
+		return
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if q.Inner {
+		ctx = context.WithValue(ctx, Asked{}, true)
+	}
+	r, err := http.NewRequestWithContext(ctx, q.Method, q.URI, bytes.NewReader(q.Body))
+	if err != nil {
+		return
+	}
+	r.Header, r.Host, r.RequestURI, r.RemoteAddr = q.Header, q.Host, q.URI, "127.0.0.1:1"
+	if r.Header == nil {
+		r.Header = http.Header{}
+	}
+	r.Header.Set("X-Forwarded-For", q.From)
+	r.Header.Del("X-Forwarded-Proto")
+	if q.Secure {
+		r.Header.Set("X-Forwarded-Proto", "https")
+	}
+	w := &writer{nc: nc, to: m.Reply, header: http.Header{}, cancel: cancel}
+	handler.ServeHTTP(w, r)
+	w.end()
+}
+
+// writer sends an answer part by part.
+type writer struct {
+	nc     *nats.Conn
+	to     string
+	header http.Header
+	status int
+	begun  bool // the head was sent
+	body   bytes.Buffer
+	failed error
+	cancel context.CancelFunc
+}
+
+// Header is the header of the answer.
+func (w *writer) Header() http.Header { return w.header }
+
+// WriteHeader sets the status.
+func (w *writer) WriteHeader(status int) {
+	if w.status == 0 {
+		w.status = status
+	}
+}
+
+// Write takes a part of the answer.
+func (w *writer) Write(b []byte) (int, error) {
+	w.WriteHeader(http.StatusOK)
+	if w.failed != nil {
+		return 0, w.failed
+	}
+	w.body.Write(b)
+	if w.body.Len() >= partSize {
+		w.send(false)
+	}
+	return len(b), w.failed
+}
+
+// Flush sends what was written.
+func (w *writer) Flush() {
+	w.WriteHeader(http.StatusOK)
+	if w.body.Len() > 0 || !w.begun {
+		w.send(false)
+	}
+}
+
+// SetReadDeadline does nothing: the body is here.
+func (w *writer) SetReadDeadline(time.Time) error { return nil }
+
+// SetWriteDeadline does nothing: each part has its own.
+func (w *writer) SetWriteDeadline(time.Time) error { return nil }
+
+func (w *writer) send(last bool) {
+	for w.failed == nil {
+		m := nats.NewMsg(w.to)
+		if !w.begun {
+			b, err := json.Marshal(head{w.status, w.header})
+			if err != nil {
+				w.failed = err
+				break
+			}
+			m.Header.Set(headOf, string(b))
+			w.begun = true
+		}
+		m.Data = bytes.Clone(w.body.Next(partSize))
+		if last && w.body.Len() == 0 {
+			m.Header.Set(endOf, "1")
+		}
+		ack, err := w.nc.RequestMsg(m, partWithin)
+		if err == nil && string(ack.Data) != goOn {
+			err = errors.New("nobody reads the answer any more")
+		}
+		if err != nil {
+			w.failed = err
+			w.cancel()
+		}
+		if w.body.Len() == 0 {
+			break
+		}
+	}
+	if w.failed != nil {
+		w.body.Reset()
+	}
+}
+
+func (w *writer) end() {
+	w.WriteHeader(http.StatusOK)
+	w.send(true)
+}
+
+// ask sends a request to a site and gives its answer part by part; begin gets the head first. What give returns an
+// error for ends the answer.
+func ask(ctx context.Context, nc *nats.Conn, site string, q request, begin func(head), give func([]byte) error) error {
+	b, err := json.Marshal(q)
+	if err != nil {
+		return err
+	}
+	inbox := answersOf(site) + "." + nuid.Next()
+	sub, err := nc.SubscribeSync(inbox)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = sub.Unsubscribe() }()
+	if err := nc.PublishRequest(askOf(site), inbox, b); err != nil {
+		return fmt.Errorf("%w: %w", errUnreachable, err)
+	}
+	begun := false
+	for {
+		within, cancel := ctx, context.CancelFunc(func() {})
+		if !begun {
+			within, cancel = context.WithTimeout(ctx, headWithin)
+		}
+		m, err := sub.NextMsgWithContext(within)
+		cancel()
+		switch {
+		case err != nil && ctx.Err() != nil:
+			return ctx.Err() // the next part finds nobody here, and the site ends it
+		case err != nil, !begun && m.Header.Get("Status") == "503":
+			return errUnreachable
+		}
+		if text := m.Header.Get(headOf); text != "" && !begun {
+			var h head
+			if err := json.Unmarshal([]byte(text), &h); err != nil {
+				return err
+			}
+			begin(h)
+			begun = true
+		}
+		if !begun {
+			return errUnreachable
+		}
+		if err := give(m.Data); err != nil {
+			_ = m.Respond([]byte("stop"))
+			return err
+		}
+		if err := m.Respond([]byte(goOn)); err != nil || m.Header.Get(endOf) != "" {
+			return err
+		}
+	}
+}
+
+// hopByHop are headers of one connection, and what a headquarters must not pass on.
+var hopByHop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer",
+	"Transfer-Encoding", "Upgrade", "Accept-Encoding", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host",
+	"Forwarded", "Content-Length"}
+
+// CookieOf is the name of the cookie of a site's session in browsers that reach it through a headquarters.
+func CookieOf(site string) string { return "lantern-at-" + site }
+
+// passed is the header of a request as a site gets it: of cookies only its own.
+func passed(h http.Header, site string) http.Header {
+	out := h.Clone()
+	for _, name := range hopByHop {
+		out.Del(name)
+	}
+	out.Del("Cookie")
+	for _, line := range h.Values("Cookie") {
+		cookies, err := http.ParseCookie(line)
+		if err != nil {
+			continue
+		}
+		for _, c := range cookies {
+			if c.Name == CookieOf(site) {
+				out.Add("Cookie", c.Name+"="+c.Value)
+			}
+		}
+	}
+	return out
+}
+
+// Pass passes a person's request on to a site, and its answer back. The error is set only while nothing was answered.
+func (h *Headquarters) Pass(w http.ResponseWriter, r *http.Request, site, from string, secure bool) error {
+	body, err := io.ReadAll(io.LimitReader(r.Body, mostBody+1))
+	switch {
+	case err != nil:
+		return problem.New(http.StatusBadRequest, "cut-off", "Try it again.", "The request could not be read.")
+	case len(body) > mostBody:
+		return problem.New(http.StatusRequestEntityTooLarge, "too-large", "Send it to the site itself.",
+			"A request of more than %d kB cannot go through a headquarters.", mostBody/1000)
+	}
+	begun := false
+	err = ask(r.Context(), h.nc, site, request{Method: r.Method, URI: r.URL.RequestURI(), Host: r.Host, From: from,
+		Secure: secure, Header: passed(r.Header, site), Body: body},
+		func(x head) {
+			begun = true
+			taken(w.Header(), x.Header, site)
+			w.WriteHeader(x.Status)
+		},
+		func(part []byte) error {
+			if len(part) > 0 {
+				if _, err := w.Write(part); err != nil {
+					return err
+				}
+			}
+			return http.NewResponseController(w).Flush()
+		})
+	if begun {
+		return nil
+	}
+	return err
+}
+
+// taken puts the header of a site's answer into ours. Whatever a site sends, a browser takes no program from it: it
+// would run with the rights that its reader has at the headquarters.
+func taken(to, from http.Header, site string) {
+	for _, name := range hopByHop {
+		from.Del(name)
+	}
+	if to := from.Get("Location"); to != "" && !strings.HasPrefix(to, "/sites/"+site+"/") {
+		from.Del("Location")
+	}
+	from["Set-Cookie"] = onlyOf(site, from.Values("Set-Cookie"))
+	for name, values := range from {
+		to[name] = values
+	}
+	to.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	to.Set("X-Content-Type-Options", "nosniff")
+}
+
+// onlyOf are the cookies that a site may set in a browser of the headquarters: its own, under its own path.
+func onlyOf(site string, cookies []string) (out []string) {
+	for _, c := range cookies {
+		if strings.HasPrefix(c, CookieOf(site)+"=") && strings.Contains(c, "; Path=/sites/"+site+"/;") {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// inner asks a site something for the headquarters itself.
+func (h *Headquarters) inner(ctx context.Context, site, method, path string, body []byte,
+	give func([]byte) error) error {
+	status := 0
+	var says bytes.Buffer
+	err := ask(ctx, h.nc, site, request{Method: method, URI: "/sites/" + site + path, Host: "headquarters",
+		Header: http.Header{"Content-Type": {"application/x-ndjson"}}, Body: body, Inner: true},
+		func(x head) { status = x.Status },
+		func(part []byte) error {
+			if status >= 300 {
+				says.Write(part)
+				return nil
+			}
+			return give(part)
+		})
+	if err == nil && status >= 300 {
+		err = fmt.Errorf("%s answers %d to %s: %s", site, status, path, strings.TrimSpace(says.String()))
+	}
+	return err
+}
