@@ -61,7 +61,24 @@ func (h *Headquarters) Begin(ctx context.Context, nc *nats.Conn, copies int) (er
 	if h.js, err = jetstream.New(nc); err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	for tries := 1; ; tries++ {
+		// A cluster that has just begun has no leader yet, and does not answer.
+		err = h.streams(ctx, copies)
+		if err == nil || ctx.Err() != nil || tries == beginTries || !errors.Is(err, context.DeadlineExceeded) {
+			return err
+		}
+	}
+}
+
+// How often the streams are asked for at the start, and how long each time.
+const (
+	beginTries  = 12
+	beginWithin = 5 * time.Second
+)
+
+// streams makes the streams, where they are not there.
+func (h *Headquarters) streams(ctx context.Context, copies int) (err error) {
+	ctx, cancel := context.WithTimeout(ctx, beginWithin)
 	defer cancel()
 	h.events, err = h.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
 		Name: eventStream, Subjects: []string{"lantern.event.*"}, Description: "every event of every site",

@@ -5,6 +5,7 @@ import (
 	"hash/crc32"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -143,7 +144,7 @@ func TestHeldReady(t *testing.T) {
 		var whole, ready Series
 		v := 0.0
 		hours := 24 * (2 + rng.IntN(40))
-		busy := rng.IntN(3)
+		busy, gaps := rng.IntN(3), 1+rng.IntN(7)
 		for h := range hours {
 			switch {
 			case rng.IntN(60) == 0:
@@ -151,7 +152,7 @@ func TestHeldReady(t *testing.T) {
 			case busy == 2 || rng.IntN(8) == 0 && busy == 1:
 				v += float64(rng.IntN(4))
 			}
-			if rng.IntN(10) == 0 {
+			if rng.IntN(10) < gaps {
 				continue // not read
 			}
 			whole = whole.Add(PointAt(at(h), v))
@@ -185,6 +186,7 @@ func TestHeldReady(t *testing.T) {
 		require.Equal(t, whole.LastChange(), ready.LastChange())
 		require.Equal(t, whole.FirstAbove(3), ready.FirstAbove(3))
 		now := at(rng.IntN(hours) + 9*24)
+		uncut := slices.Clone(ready)
 		thin := ready.Thin(now, true)
 		check(thin)
 		for d := range hours/24 + 1 { // what a day ended with is as it was, and so is the growth since
@@ -195,6 +197,14 @@ func TestHeldReady(t *testing.T) {
 		}
 		again := thin.Thin(now, true)
 		require.Equal(t, thin, again, "thinning once is enough")
+		for _, counter := range []bool{true, false} { // however often it was thinned on the way
+			direct := slices.Clone(uncut).Thin(now, counter)
+			step := slices.Clone(uncut)
+			for at := t0.Add(48 * time.Hour); at.Before(now); at = at.Add(time.Duration(1+rng.IntN(70)) * time.Hour) {
+				step = step.Thin(at, counter)
+			}
+			require.Equal(t, direct, step.Thin(now, counter))
+		}
 	}
 
 	// A block gives a record and a whole history as its readings do, one by one.

@@ -216,12 +216,15 @@ func (s Series) Thin(now time.Time, counter bool) Series {
 		for end < len(s) && s[end].ms < from+day {
 			end++
 		}
+		// A day is left alone where thinning would make it look as one that had few points: what comes of it later must not
+		// depend on when it was thinned.
+		whole := end-i <= dense || from >= parts || from >= days && s[i:end].parts() <= dense
 		for k := i; k < end; k++ {
 			v := s[k].Value
 			fell := counter && (v < one || k+1 < len(s) && s[k+1].Value < v || one < two)
 			one, two = v, one
 			ends := k == end-1 || from >= days && s[k].ms/part != s[k+1].ms/part
-			if k == 0 || ends || fell || end-i <= dense || from >= parts {
+			if k == 0 || ends || fell || whole {
 				out = append(out, s[k])
 			}
 		}
@@ -231,6 +234,16 @@ func (s Series) Thin(now time.Time, counter bool) Series {
 		return slices.Clone(out)
 	}
 	return out
+}
+
+// parts counts the parts of a day that have points.
+func (s Series) parts() (n int) {
+	for i, p := range s {
+		if i == 0 || p.ms/part != s[i-1].ms/part {
+			n++
+		}
+	}
+	return n
 }
 
 // Record is one drive's metrics by name, held ready for judging.

@@ -63,13 +63,16 @@ export function Frame({ children }: { children: ReactNode }) {
             <img src={`${root}/icon.svg`} alt="" width="26" height="26" />
             <span className="hidden 2xl:inline">Brave Lantern</span>
           </Link>
+          {under && (
+            <a
+              href={`${under[1]}/`}
+              aria-label={`All sites; this is ${under[2]}`}
+              className="flex min-h-11 shrink-0 items-center gap-2 border-r border-line pr-3 font-semibold"
+            >
+              ‹ <span className="hidden md:inline">All sites</span> <span className="text-soft">{under[2]}</span>
+            </a>
+          )}
           <nav ref={nav} aria-label="Pages" className="flex min-w-0 grow overflow-x-auto">
-            {under && (
-              <a href={`${under[1]}/`} className="flex min-h-11 shrink-0 items-center gap-1 px-2 font-semibold">
-                ‹ All sites
-                <span className="border-l border-line pl-2 text-soft">{under[2]}</span>
-              </a>
-            )}
             {navigation(me?.headquarters).map(({ to, name }) => (
               <NavLink
                 key={to}

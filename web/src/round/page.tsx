@@ -208,12 +208,14 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
   const urgent = l.verdict === "replace" || l.verdict === "dead";
   return (
     <li
-      className={`sheet grid grid-cols-[auto_1fr] items-center gap-x-4 gap-y-3 border-l-[6px] p-4 md:grid-cols-[auto_1fr_auto_auto] ${rails[l.verdict] ?? ""}`}
+      className={`sheet grid items-center gap-x-4 gap-y-3 border-l-[6px] p-4 ${l.site ? "grid-cols-2 md:grid-cols-[1fr_auto_auto]" : "grid-cols-[auto_1fr] md:grid-cols-[auto_1fr_auto_auto]"} ${rails[l.verdict] ?? ""}`}
     >
-      <div className={`hidden justify-center ${l.site ? "" : "w-24 sm:flex"} ${inks[l.verdict] ?? ""}`}>
-        {l.bay && !l.site && <Place bay={l.bay} tone={inks[l.verdict]} />}
-      </div>
-      <div className="col-span-2 min-w-0 sm:col-span-1">
+      {!l.site && (
+        <div className={`hidden w-24 justify-center sm:flex ${inks[l.verdict] ?? ""}`}>
+          {l.bay && <Place bay={l.bay} tone={inks[l.verdict]} />}
+        </div>
+      )}
+      <div className={`col-span-2 min-w-0 ${l.site ? "md:col-span-1" : "sm:col-span-1"}`}>
         <p className="flex flex-wrap items-center gap-x-3">
           <Mark verdict={l.verdict} />
           <span className="font-semibold">
