@@ -212,28 +212,42 @@ func (s Series) Thin(now time.Time, counter bool) Series {
 	one, two := s[0].Value, s[0].Value // the values before, which out may have overwritten
 	for i := 0; i < len(s); {
 		from := s[i].ms - s[i].ms%day
-		end := i
-		for end < len(s) && s[end].ms < from+day {
-			end++
-		}
+		of := s[i:].before(from + day)
 		// A day is left alone where thinning would make it look as one that had few points: what comes of it later must not
 		// depend on when it was thinned.
-		whole := end-i <= dense || from >= parts || from >= days && s[i:end].parts() <= dense
-		for k := i; k < end; k++ {
-			v := s[k].Value
-			fell := counter && (v < one || k+1 < len(s) && s[k+1].Value < v || one < two)
+		whole := len(of) <= dense || from >= parts || from >= days && of.parts() <= dense
+		for range of {
+			v := s[i].Value
+			fell := counter && (v < one || i+1 < len(s) && s[i+1].Value < v || one < two)
 			one, two = v, one
-			ends := k == end-1 || from >= days && s[k].ms/part != s[k+1].ms/part
-			if k == 0 || ends || fell || whole {
-				out = append(out, s[k])
+			if whole || fell || i == 0 || s[i:].ends(from >= days) {
+				out = append(out, s[i])
 			}
+			i++
 		}
-		i = end
 	}
 	if cap(out)-len(out) > len(out)/8+16 { // what was left out would be held with the rest
 		return slices.Clone(out)
 	}
 	return out
+}
+
+// before is the beginning of the series, up to a time in milliseconds.
+func (s Series) before(ms int64) Series {
+	n := 0
+	for n < len(s) && s[n].ms < ms {
+		n++
+	}
+	return s[:n]
+}
+
+// ends says whether the first point is the last of its part of a day, or of its day.
+func (s Series) ends(parts bool) bool {
+	of := day
+	if parts {
+		of = part
+	}
+	return len(s) == 1 || s[0].ms/of != s[1].ms/of
 }
 
 // parts counts the parts of a day that have points.
