@@ -12,7 +12,7 @@ GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go'
 
 .DEFAULT_GOAL := help
 
-.PHONY: load lighthouse packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: load sites lighthouse packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | sort | awk -F'\t' '{printf "  %-16s %s\n", $$1, $$2}'
@@ -139,6 +139,9 @@ chaos: tools build ## faults under load: force, full disks, late and doubled rep
 # New pictures of the console and the terminal from the demo data, into docs/screenshots.
 load: build ## a service under the load of 100,000 drives, and how long everybody waited (HOSTS, DRIVES, PEOPLE, FOR; 12 minutes)
 	@scripts/load.sh
+
+sites: build ## a headquarters with SITES sites of DRIVES drives each on this machine, and what it costs
+	@scripts/sites.sh
 
 shots: tools build ## take the pictures in docs/screenshots again
 	LANTERN_TEST_BINARY=$(CURDIR)/lantern LANTERN_SHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -timeout 10m -run '^Test(LocateConsole|Console|SwapOnPhone)$$' -v ./internal/e2e

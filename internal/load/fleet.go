@@ -64,8 +64,8 @@ func fleet(hosts, drives int, seed uint64) []*host {
 		}
 		for d := range n {
 			m := made{
-				wwn:    fmt.Sprintf("5%07x%08x", h+1, d+1),
-				serial: fmt.Sprintf("LD%05d%03d", h+1, d+1),
+				wwn:    fmt.Sprintf("5%03x%05x%07x", seed%4096, h+1, d+1),
+				serial: fmt.Sprintf("LD%03d%05d%03d", seed%1000, h+1, d+1),
 			}
 			switch dice := rng.IntN(300); {
 			case dice < 3:
