@@ -42,6 +42,7 @@ type site struct {
 	row     api.Site // who invited it; its name alone where nobody did
 	invited bool
 	heard   time.Time
+	up      bool // it was reachable when that was told last
 	version string
 	at      time.Time // of the newest that it said of itself
 	says    *views.SiteSays
@@ -189,7 +190,8 @@ func (h *Headquarters) hear(name, version string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	x := h.ofLocked(name)
-	if now := time.Now(); now.Sub(x.heard) > silentFor {
+	if !x.up {
+		x.up = true
 		h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: name,
 			Says: name + " is heard"})
 	}
@@ -327,6 +329,14 @@ func (h *Headquarters) takeEvent(m jetstream.Msg) {
 // tellNews says what is new, many at once.
 func (h *Headquarters) tellNews() {
 	h.mu.Lock()
+	now := time.Now()
+	for name, x := range h.sites {
+		if x.up && !x.reachable(now) {
+			x.up = false
+			h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: name,
+				Says: name + " cannot be reached"})
+		}
+	}
 	news := h.news
 	h.news = nil
 	h.mu.Unlock()
