@@ -243,7 +243,7 @@ func TestEveryOperation(t *testing.T) {
 func TestQuestions(t *testing.T) {
 	s := newSite(t)
 	names := map[string]string{"{pool}": "plankton", "{drive}": "AA001", "{host}": "fulmar"}
-	answered := 0
+	answered, unchanged := 0, 0
 	for _, op := range operations(t) {
 		if op.method != "GET" || strings.HasPrefix(op.path, "/agent/") {
 			continue
@@ -277,11 +277,22 @@ func TestQuestions(t *testing.T) {
 		case strings.HasPrefix(kind, "application/json"):
 			require.True(t, json.Valid([]byte(body)), op.id)
 			require.NotEqual(t, "null", strings.TrimSpace(body), "%s answers with null: an empty list is []", op.id)
+			tag := h.Get("ETag")
+			require.Regexp(t, `^"[0-9a-f]{24}"$`, tag, op.id)
+			status, again, h := s.as("GET", path, "", "If-None-Match", `"other", W/`+tag)
+			if unchanged++; status != http.StatusNotModified {
+				unchanged--
+				require.NotEqual(t, tag, h.Get("ETag"), "%s tells the same twice", op.id)
+				require.NotEqual(t, body, again)
+			} else {
+				require.Empty(t, again)
+			}
 		default:
 			t.Errorf("%s answers with %q", op.id, kind)
 		}
 	}
 	require.Greater(t, answered, 25)
+	require.Greater(t, unchanged, 20)
 }
 
 // TestIdempotency: a request with a key happens once, whoever sends it how often; another request with the key is

@@ -115,6 +115,7 @@ func (s *Server) Handler() http.Handler {
 	s.measured, s.taking = newMeasured(), make(chan struct{}, reportsAtOnce)
 	e.Use(s.measure)
 	e.Use(middleware.Recover())
+	e.Use(s.tagged)
 	e.Use(s.authenticate)
 	api.RegisterHandlersWithBaseURL(e, newCalls(s), base)
 	e.GET("/healthz", s.alive)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/clock"
@@ -43,13 +44,21 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
 	return l
 }
 
+// slowWrite is how long a change may take to be written before it is logged.
+const slowWrite = time.Second
+
 // Commit writes a batch and then tells of its events. Must be called with the lock of the service held.
 func (s *Ledger) Commit(b *store.Batch) error {
 	if s.Before(b); b.Empty() {
 		return nil // nothing happened, so what was judged stands
 	}
 	s.Changed()
+	begun := time.Now()
 	err := s.Store.Write(b)
+	if took := time.Since(begun); took > slowWrite {
+		s.Log.Warn("the disk under the records is slow: everybody waited for one change to be written", "took", took,
+			"records", len(b.Records()))
+	}
 	if s.wrote(err); err != nil {
 		if undo := s.Undo(b); undo != nil {
 			s.Log.Error("what was not written could not be taken back", "error", undo)
