@@ -46,7 +46,26 @@ type site struct {
 	version string
 	at      time.Time // of the newest that it said of itself
 	says    *views.SiteSays
-	hosts   map[string]views.HostSays
+	hosts   map[string]atHost
+}
+
+// atHost is what is known of a host; names has all by which its drives are found, in capitals.
+type atHost struct {
+	views.HostSays
+	names string
+}
+
+func hostOf(says views.HostSays) atHost {
+	var names strings.Builder
+	for _, name := range []string{says.Host, says.Room} {
+		names.WriteString(name + "\n")
+	}
+	for _, d := range says.Drives {
+		for _, name := range []string{d.Serial, d.WWN, d.Bay, d.Model, d.Pool} {
+			names.WriteString(name + "\n")
+		}
+	}
+	return atHost{says, strings.ToUpper(names.String())}
 }
 
 // How much of what sites told is kept by the engine.
@@ -153,7 +172,7 @@ func (h *Headquarters) Run(ctx context.Context) error {
 func (h *Headquarters) ofLocked(name string) *site {
 	x := h.sites[name]
 	if x == nil {
-		x = &site{row: api.Site{Name: name}, hosts: map[string]views.HostSays{}}
+		x = &site{row: api.Site{Name: name}, hosts: map[string]atHost{}}
 		h.sites[name] = x
 	}
 	return x
@@ -297,7 +316,7 @@ func (h *Headquarters) take(m jetstream.Msg) {
 			h.Log.Warn("what a site says of a host cannot be read", "site", parts[2], "error", err)
 			return
 		}
-		x.hosts[host.Host] = host
+		x.hosts[host.Host] = hostOf(host)
 	case ofSite:
 		var says views.SiteSays
 		if err := json.Unmarshal(s.Body, &says); err != nil {

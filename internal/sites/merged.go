@@ -225,6 +225,11 @@ func (h *Headquarters) Search(q string) []api.Hit {
 			}
 		}
 		for _, host := range x.hosts {
+			if slices.ContainsFunc(want, func(w string) bool {
+				return !strings.Contains(host.names, w) && views.Score([]string{w}, name) == 0
+			}) {
+				continue
+			}
 			add(api.HitKindHost, host.Host, "host", "/bays/"+host.Host, host.Host, host.Room)
 			for _, d := range host.Drives {
 				pool := ""
