@@ -8,7 +8,7 @@ running=""
 trap 'kill $running 2>/dev/null; wait $running 2>/dev/null || true; rm -rf "$dir"' EXIT
 export LANTERN_CONFIG=/dev/null
 started() { # log
-	until grep -q lan-person "$1"; do sleep 0.2; done
+	until grep -q lan-person "$1" 2>/dev/null; do sleep 0.2; done
 	grep -oE 'lan-person-[a-z0-9]+' "$1"
 }
 ./lantern serve --headquarters --listen "127.0.0.1:$port" --engine-listen "127.0.0.1:$((port + 1))" --data "$dir/hq" \

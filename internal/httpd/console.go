@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"html"
 	"io/fs"
+	"mime"
 	"net/http"
+	"path"
 	"strings"
 	"time"
 
@@ -68,6 +70,11 @@ func (s *Server) consoleOf(files fs.FS, built bool, page []byte) echo.HandlerFun
 			if strings.HasPrefix(name, "assets/") {
 				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
+			if packed, err := fs.ReadFile(files, name+".br"); err == nil && takesBrotli(c.Request()) {
+				c.Response().Header().Set("Content-Encoding", "br")
+				c.Response().Header().Add("Vary", "Accept-Encoding")
+				return c.Blob(http.StatusOK, mime.TypeByExtension(path.Ext(name)), packed)
+			}
 			return c.FileFS(name, files)
 		}
 		if strings.HasPrefix(name, "assets/") {
@@ -76,6 +83,17 @@ func (s *Server) consoleOf(files fs.FS, built bool, page []byte) echo.HandlerFun
 		c.Response().Header().Set("Cache-Control", "no-cache")
 		return c.HTMLBlob(http.StatusOK, page)
 	}
+}
+
+// takesBrotli says whether whoever asks takes an answer in Brotli (RFC 7932).
+func takesBrotli(r *http.Request) bool {
+	for part := range strings.SplitSeq(r.Header.Get("Accept-Encoding"), ",") {
+		name, weight, _ := strings.Cut(strings.TrimSpace(part), ";")
+		if name == "br" && strings.ReplaceAll(weight, " ", "") != "q=0" {
+			return true
+		}
+	}
+	return false
 }
 
 // page is the console's one page. In a practice it says so itself, before anything of it runs and whoever is signed in.

@@ -1,10 +1,12 @@
 package httpd
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -23,6 +25,7 @@ import (
 	"lantern/internal/clock"
 	"lantern/internal/service"
 	"lantern/internal/store"
+	"lantern/web"
 )
 
 // site is the whole site over a service with one host of three drives in a mirror, and no lab.
@@ -440,5 +443,35 @@ func TestConsoleFiles(t *testing.T) {
 		status, body, h := s.as("GET", path, "")
 		s.problem(path, status, body, h)
 		require.Equal(t, 404, status, path)
+	}
+}
+
+// TestPackedFiles: the console's programs are sent in Brotli to whoever takes that, and as they are to others.
+func TestPackedFiles(t *testing.T) {
+	files, built := web.Files()
+	if !built {
+		t.Skip("the console was not built: make build")
+	}
+	s := newSite(t)
+	packed, err := fs.Glob(files, "assets/*.js.br")
+	require.NoError(t, err)
+	require.NotEmpty(t, packed)
+	for accept, want := range map[string]string{"gzip, br": "br", "br;q=0.5": "br", "br;q=0": "", "": "", "brot": ""} {
+		name := strings.TrimSuffix(packed[0], ".br")
+		r := httptest.NewRequest(http.MethodGet, "/"+name, nil)
+		r.Header.Set("Accept-Encoding", accept)
+		w := httptest.NewRecorder()
+		s.server.site.ServeHTTP(w, r)
+		require.Equal(t, 200, w.Code)
+		require.Equal(t, want, w.Header().Get("Content-Encoding"), accept)
+		require.Contains(t, w.Header().Get("Content-Type"), "javascript")
+		if want == "" {
+			name = strings.TrimSuffix(name, ".br")
+		} else {
+			name += ".br"
+		}
+		b, err := fs.ReadFile(files, name)
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(b, w.Body.Bytes()), accept)
 	}
 }

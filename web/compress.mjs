@@ -1,0 +1,7 @@
+// Lays a compressed copy beside each program and style, at its best: that takes too long for each answer.
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { brotliCompressSync } from "node:zlib";
+
+const dir = new URL("dist/assets/", import.meta.url);
+for (const file of readdirSync(dir).filter((f) => /\.(js|css)$/.test(f)))
+  writeFileSync(new URL(`${file}.br`, dir), brotliCompressSync(readFileSync(new URL(file, dir))));
