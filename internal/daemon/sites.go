@@ -56,7 +56,7 @@ func (c Serve) checkSites() error {
 		if h.Copies < 1 || h.Copies > 5 {
 			return fmt.Errorf("--engine-copies is 1 to 5, not %d", h.Copies)
 		}
-		return checkEngine("--engine", h.Link.URL)
+		return checkEngine("--engine", h.Link.URL, c.Insecure)
 	case h.On:
 		if _, _, err := net.SplitHostPort(h.Listen); err != nil {
 			return fmt.Errorf("--engine-listen %q is no address such as 127.0.0.1:7414: %w", h.Listen, err)
@@ -76,16 +76,19 @@ func (c Serve) checkSites() error {
 	if s.Link.Secret == "" && s.Link.Creds == "" && !strings.Contains(s.Link.URL, "@") {
 		return errors.New("--site needs --site-secret-file, a file with the secret that lantern site invite told")
 	}
-	return checkEngine("--report-to", s.Link.URL)
+	return checkEngine("--report-to", s.Link.URL, c.Insecure)
 }
 
 // checkEngine looks whether an engine's address can be one, over which a secret may travel.
-func checkEngine(option, text string) error {
+func checkEngine(option, text string, insecure bool) error {
 	for one := range strings.SplitSeq(text, ",") {
 		u, err := url.Parse(one)
 		if err != nil || u.Host == "" || u.Scheme != "nats" && u.Scheme != "tls" {
 			return fmt.Errorf("%s %q is no address such as nats://127.0.0.1:7414 or tls://headquarters.example:7414", option,
 				one)
+		}
+		if u.Scheme == "nats" && !insecure && !loopback(u.Host) && !loopback(u.Host+":4222") {
+			return fmt.Errorf("%s %q would send the secret in the clear: use tls://, or say --insecure", option, one)
 		}
 	}
 	return nil
@@ -149,6 +152,7 @@ func (c Serve) join(ctx context.Context, r *running, public *httpd.Server) (join
 
 func (c Serve) headquarters(ctx context.Context, r *running) (j joined, err error) {
 	h := &httpd.Headquarters{Headquarters: &sites.Headquarters{Clock: r.service.Clock, Log: c.Log,
+		Silent: r.service.Notices.SilentSites,
 		Changed: func(news []api.Event) {
 			for _, e := range news {
 				r.service.Send(e)

@@ -379,6 +379,35 @@ func TestSites(t *testing.T) {
 	require.Equal(t, 200, get(t, north.r.url, north.token, "/round", nil), "it goes on by itself")
 }
 
+// TestSiteSettings: what cannot work is refused before anything begins, with what to do.
+func TestSiteSettings(t *testing.T) {
+	link := EngineLink{URL: "tls://headquarters.example:7414", Secret: "x"}
+	for says, c := range map[string]Serve{
+		"a headquarters shows sites":  {Headquarters: Headquarters{On: true, Listen: "127.0.0.1:0"}, Site: SiteLink{"north", link}},
+		"no name of a site":           {Site: SiteLink{"North!", link}},
+		"needs --report-to":           {Site: SiteLink{"north", EngineLink{Secret: "x"}}},
+		"needs --site-secret-file":    {Site: SiteLink{"north", EngineLink{URL: link.URL}}},
+		"is no address":               {Site: SiteLink{"north", EngineLink{URL: "https://x:1", Secret: "x"}}},
+		"the secret in the clear":     {Site: SiteLink{"north", EngineLink{URL: "nats://192.0.2.7:7414", Secret: "x"}}},
+		"--engine-listen":             {Headquarters: Headquarters{On: true, Listen: "7414"}},
+		"their secrets in the clear":  {Headquarters: Headquarters{On: true, Listen: "0.0.0.0:7414"}},
+		"--engine-copies is 1 to 5":   {Headquarters: Headquarters{On: true, Copies: 9, Link: EngineLink{URL: link.URL}}},
+		"--engine \"http://x\" is no": {Headquarters: Headquarters{On: true, Copies: 1, Link: EngineLink{URL: "http://x"}}},
+	} {
+		c.Listen = "127.0.0.1:0"
+		require.ErrorContains(t, c.Check(), says)
+	}
+	for _, c := range []Serve{
+		{Site: SiteLink{"north", link}},
+		{Site: SiteLink{"north", EngineLink{URL: "nats://127.0.0.1:7414", Secret: "x"}}},
+		{Insecure: true, Site: SiteLink{"north", EngineLink{URL: "nats://192.0.2.7:7414,nats://192.0.2.8:7414", Creds: "x"}}},
+		{Headquarters: Headquarters{On: true, Copies: 3, Link: EngineLink{URL: "tls://a:4222"}}},
+	} {
+		c.Listen = "127.0.0.1:0"
+		require.NoError(t, c.Check())
+	}
+}
+
 // published is an event in the stream.
 type published struct {
 	ID   int64  `json:"id"`

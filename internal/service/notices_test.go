@@ -490,7 +490,7 @@ func TestBackupsTold(t *testing.T) {
 	told := func() (out []string) {
 		require.NoError(t, b.s.Tick())
 		for _, n := range b.s.Notices.Open {
-			if n.Key == "service/backup" {
+			if n.Key == "service/backup" || strings.HasPrefix(n.Key, "service/site/") {
 				out = append(out, string(n.Severity)+": "+n.Says)
 			}
 		}
@@ -518,6 +518,13 @@ func TestBackupsTold(t *testing.T) {
 	require.Contains(t, told()[0], "replace: ")
 	plan.Failed, plan.Last = "", b.clock.Now()
 	b.s.Notices.Backed(plan)
+	require.Empty(t, told())
+
+	// So it is with sites of a headquarters that cannot be reached.
+	b.s.Notices.SilentSites([]api.Site{{Name: "north", AsOf: t0, Do: "Look at it"}, {Name: "south", Do: "Look at it"}})
+	require.ElementsMatch(t, []string{"watch: the site north cannot be reached; what is known of it is of " +
+		t0.UTC().Format("2006-01-02 15:04Z"), "watch: the site south cannot be reached"}, told())
+	b.s.Notices.SilentSites(nil)
 	require.Empty(t, told())
 }
 

@@ -25,6 +25,8 @@ type Headquarters struct {
 	Log   *slog.Logger
 	// Changed is called when something is known that was not before, with what happened; at most a few times a second.
 	Changed func([]api.Event)
+	// Silent is called with the sites that were known and have not been heard for silentTold, each time that they change.
+	Silent func([]api.Site)
 
 	nc     *nats.Conn
 	js     jetstream.JetStream
@@ -35,6 +37,7 @@ type Headquarters struct {
 	sites map[string]*site
 	moved map[move]bool // readings that were taken from one site to another
 	news  []api.Event
+	told  string // the sites that Silent was called with last
 }
 
 // site is what is known of one.
@@ -158,13 +161,42 @@ func (h *Headquarters) Run(ctx context.Context) error {
 	}
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
+	since := time.Now()
 	for {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-tick.C:
 			h.tellNews()
+			h.tellSilent(since)
 		}
+	}
+}
+
+// silentTold is how long a site may be silent until people are told: longer than its service takes to be started anew.
+const silentTold = time.Minute
+
+// tellSilent says which sites have been silent for long. One that was invited and never came is no news.
+func (h *Headquarters) tellSilent(since time.Time) {
+	h.mu.Lock()
+	now := time.Now()
+	var silent []api.Site
+	told := ""
+	for _, x := range h.sortedLocked() {
+		heard := x.heard
+		if heard.Before(since) {
+			heard = since // before this headquarters ran, nobody listened
+		}
+		if x.says != nil && now.Sub(heard) > silentTold {
+			silent = append(silent, x.view(now))
+			told += x.row.Name + "\n"
+		}
+	}
+	same := told == h.told
+	h.told = told
+	h.mu.Unlock()
+	if !same && h.Silent != nil {
+		h.Silent(silent)
 	}
 }
 

@@ -100,6 +100,37 @@ func TestRoundOfMany(t *testing.T) {
 	require.Equal(t, want, got)
 }
 
+// TestSilent: people are told of a site that has been silent for long, once, and when it is heard again; of one that never
+// came they are not.
+func TestSilent(t *testing.T) {
+	h := many(20)
+	var told [][]string
+	h.Silent = func(all []api.Site) {
+		names := []string{}
+		for _, x := range all {
+			names = append(names, x.Name)
+		}
+		told = append(told, names)
+	}
+	h.ofLocked("never")
+	begun := time.Now().Add(-time.Hour)
+	h.tellSilent(begun)
+	require.Empty(t, told, "all are heard")
+	h.sites["site-3"].heard = time.Now().Add(-30 * time.Second)
+	h.tellSilent(begun)
+	require.Empty(t, told, "a service may be started anew")
+	h.sites["site-3"].heard = time.Now().Add(-2 * time.Minute)
+	h.sites["site-4"].heard = time.Time{}
+	h.tellSilent(time.Now())
+	require.Empty(t, told, "this headquarters has not listened for long enough")
+	h.tellSilent(begun)
+	h.tellSilent(begun)
+	require.Equal(t, [][]string{{"site-3", "site-4"}}, told)
+	h.sites["site-4"].heard = time.Now()
+	h.tellSilent(begun)
+	require.Equal(t, []string{"site-3"}, told[1])
+}
+
 // BenchmarkMany: the round and a search of 200,000 drives.
 func BenchmarkMany(b *testing.B) {
 	h := many(3334)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"lantern/internal/api"
 	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
 )
@@ -80,6 +81,26 @@ func (s *Service) Copied(c Copying) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.own.copying = c
+}
+
+// SilentSites notes which sites of a headquarters cannot be reached.
+func (s *Service) SilentSites(sites []api.Site) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.own.sites = sites
+}
+
+// silentSites is what is to be told of them: their own services may tell nobody any more.
+func (s *State) silentSites() (out []notice.Matter) {
+	for _, x := range s.own.sites {
+		m := notice.Matter{Key: "service/site/" + x.Name, Kind: notice.Service, Severity: health.Watch, Says: "the site " +
+			x.Name + " cannot be reached", Do: x.Do + "."}
+		if !x.AsOf.IsZero() {
+			m.Says += "; what is known of it is of " + x.AsOf.UTC().Format("2006-01-02 15:04Z")
+		}
+		out = append(out, m)
+	}
+	return out
 }
 
 // copyBehind is what is to be told of the copy; ok is false while it is not far behind. now is real time.

@@ -155,6 +155,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	if m, ok := s.backedUp(now); ok {
 		out = append(out, m)
 	}
+	out = append(out, s.silentSites()...)
 	if m, ok := s.copyBehind(time.Now()); ok { // as the machines' clocks have it, not the lab's
 		out = append(out, m)
 	}

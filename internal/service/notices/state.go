@@ -4,6 +4,7 @@ import (
 	"sync"
 	"time"
 
+	"lantern/internal/api"
 	"lantern/internal/channel"
 	"lantern/internal/core/notice"
 	"lantern/internal/service/bays"
@@ -45,7 +46,8 @@ type own struct {
 	certificate time.Time // when the certificate that is shown ends; zero without one
 	backups     Backups
 	copying     Copying
-	base        string // where people reach the console; empty when nobody said
+	sites       []api.Site // of a headquarters, that cannot be reached
+	base        string     // where people reach the console; empty when nobody said
 }
 
 // New makes a State in which nothing is known yet.
