@@ -48,7 +48,7 @@ func StartEngine(dir, listen string, conf *tls.Config, knows func(site, secret s
 		JetStreamMaxStore: 1 << 40,
 		MaxPayload:        mostMessage, MaxPending: 64 << 20, TLSConfig: conf, TLSTimeout: 10, AuthTimeout: 10,
 		NoSigs: true, NoSystemAccount: true, PingInterval: 5 * time.Second, MaxPingsOut: 2,
-		CustomClientAuthentication: door{e, knows},
+		CustomClientAuthentication: authentication{e, knows},
 	})
 	if err != nil {
 		return nil, fmt.Errorf("the message engine cannot begin: %w", err)
@@ -91,23 +91,23 @@ func (e *Engine) Stop() {
 // headquarters is the user name of the headquarters itself. No site can have it: it has capitals.
 const headquarters = "HEADQUARTERS"
 
-// door lets sites in, each under its own name.
-type door struct {
+// authentication lets sites in, each under its own name.
+type authentication struct {
 	engine *Engine
 	knows  func(site, secret string) bool
 }
 
 // Check lets a connection in.
-func (d door) Check(c server.ClientAuthentication) bool {
+func (a authentication) Check(c server.ClientAuthentication) bool {
 	o := c.GetOpts()
 	if o.Username == headquarters {
-		if o.Password != d.engine.secret {
+		if o.Password != a.engine.secret {
 			return false
 		}
 		c.RegisterUser(&server.User{Username: headquarters})
 		return true
 	}
-	if CheckName(o.Username) != nil || !d.knows(o.Username, o.Password) {
+	if CheckName(o.Username) != nil || !a.knows(o.Username, o.Password) {
 		return false
 	}
 	c.RegisterUser(&server.User{Username: o.Username, Permissions: permissions(o.Username)})
