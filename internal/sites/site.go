@@ -52,6 +52,7 @@ type Site struct {
 	sentTo  int64 // the newest event that the stream has
 	known   bool  // lastSeq and sentTo are known
 	fullAt  time.Time
+	restTo  time.Time // nothing is told of the state before that
 }
 
 // How often is looked whether there is something to tell; how often a site says that it is there; how long the
@@ -62,6 +63,8 @@ const (
 	silentFor  = 10 * time.Second
 	retellEach = time.Minute
 	tellWithin = 10 * time.Second
+	// restFor is how many times as long as finding out what changed takes it is not looked again.
+	restFor = 25
 )
 
 // Run tells and answers until ctx ends. A line that is cut is joined again by itself.
@@ -291,7 +294,13 @@ func (s *Site) tellState(ctx context.Context) error {
 	if changes == s.version && len(s.wait) == 0 && time.Since(s.fullAt) < retellEach {
 		return nil
 	}
+	begun := time.Now()
+	if begun.Before(s.restTo) {
+		return nil
+	}
 	site, hosts := s.Source.Site(s.told)
+	// The service stands still meanwhile: a large one is asked less often.
+	s.restTo = begun.Add(restFor * time.Since(begun))
 	site.Version = s.Version
 	for _, h := range hosts {
 		s.wait[h.Host] = h // what could not be told yet is replaced by what is newer
