@@ -60,7 +60,7 @@ function Row({ site: x, admin }: { site: S["Site"]; admin: boolean }) {
       )}
       <p className="num text-soft">
         {x.as_of
-          ? `${x.hosts} hosts, ${x.drives.toLocaleString("en")} drives, ${x.pools} pools; ${x.needing} in its round`
+          ? `${x.hosts} hosts, ${x.drives.toLocaleString("en")} drives, ${x.pools} pools; ${x.needing} ${x.needing === 1 ? "line" : "lines"} in its round`
           : "nothing is known of it yet"}
         {x.version && `; version ${x.version}`}
         {x.invited_at && `; invited ${exact(new Date(x.invited_at))} by ${x.by ?? "nobody known"}`}
