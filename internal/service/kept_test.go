@@ -10,6 +10,7 @@ import (
 
 	"lantern/internal/api"
 	"lantern/internal/core/history"
+	"lantern/internal/service/readings"
 	"lantern/internal/store"
 )
 
@@ -17,6 +18,9 @@ import (
 // kept records knows the very same of every drive as one that reads all readings. After a clock was wrong, the newest
 // values are the same: what it dated wrongly is in the readings, and was taken out of the record when it was set right.
 func TestRecordsKept(t *testing.T) {
+	each := readings.SaveEach
+	readings.SaveEach = 0
+	t.Cleanup(func() { readings.SaveEach = each })
 	for seed := range uint64(5) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { recordsKept(t, rand.New(rand.NewPCG(seed, 5)), seed > 3) })
 	}

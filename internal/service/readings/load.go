@@ -16,7 +16,10 @@ import (
 // clock that was ahead) is taken away, and the drive's readings are read instead.
 
 // savesATick bounds how long keeping records of drives that have none holds the service up.
-const savesATick = 4
+const savesATick = 16
+
+// SaveEach is how often that is done, in real time.
+var SaveEach = time.Second
 
 // LoadReadings puts the newest months of every drive into memory.
 func (s *State) LoadReadings() error {
@@ -212,25 +215,31 @@ func (s *State) unsave(b *store.Batch, key string, d *fleet.Drive) {
 // unsure is the Saved of a drive of which a batch with its kept record was not written: what comes next takes it away.
 const unsure = math.MaxInt64
 
-// saveSome keeps the records of some drives that have none.
+// saveSome keeps the records of some drives that have none, now and then: it is for the next start, and in no hurry.
 func (s *State) saveSome() error {
-	n := 0
+	if len(s.unsaved) == 0 || time.Since(s.savedAt) < SaveEach {
+		return nil
+	}
+	s.savedAt = time.Now()
+	b, upto := &store.Batch{}, map[string]int64{}
 	for key := range s.unsaved {
 		d := s.fleet.Drives[key]
 		if d == nil || s.behind[key] {
 			delete(s.unsaved, key)
 			continue
 		}
-		if n++; n > savesATick {
-			return nil
+		if len(upto) == savesATick {
+			break
 		}
 		record := s.recordOf(key, d)
-		b := &store.Batch{}
 		b.Put(&record)
-		if err := s.Store.Write(b); err != nil {
-			return err
-		}
-		s.saved(key, d, record.Upto)
+		upto[key] = record.Upto
+	}
+	if err := s.Store.Write(b); err != nil {
+		return err
+	}
+	for key, ms := range upto {
+		s.saved(key, s.fleet.Drives[key], ms)
 	}
 	return nil
 }

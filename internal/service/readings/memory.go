@@ -70,7 +70,7 @@ func (s *State) recall(key string, d *fleet.Drive) {
 
 // Keep puts a reading into memory and into a batch.
 func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, metrics map[string]float64) {
-	if d.Saved > 0 && at.UnixMilli() <= d.Saved {
+	if d.Saved > 0 && at.UnixMilli() <= d.Saved && !twice(d.Record, at, metrics) {
 		s.unsave(b, key, d)
 	}
 	for name, v := range metrics {
@@ -95,6 +95,16 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 	d.Touch()
 	s.loosened(key, d)
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
+}
+
+// twice says whether a reading is the newest that a record has: it came once more.
+func twice(r history.Record, at time.Time, metrics map[string]float64) bool {
+	for name := range metrics {
+		if p, ok := r[drive.MetricName(name)].Last(); !ok || !p.At().Equal(at.Truncate(time.Millisecond)) {
+			return false
+		}
+	}
+	return true
 }
 
 // Tick makes the records of some drives smaller, each once a day.

@@ -17,6 +17,7 @@ type State struct {
 	behind map[string]bool // drives of which something came that is not in their records yet
 	// unsaved are drives of which the store has no record.
 	unsaved map[string]bool
+	savedAt time.Time       // real time: when records of such drives were kept last
 	full    map[string]bool // drives that have many readings which are not in blocks
 	ticked  time.Time       // the newest tick of the clock
 	forgot  time.Time       // when old ids were last let go
