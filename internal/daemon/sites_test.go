@@ -445,10 +445,9 @@ func told(t *testing.T, hq, site *atSite) bool {
 	rows, err := site.r.store.EventsAfter(0, 10000)
 	require.NoError(t, err)
 	all := streamed(t, hq, site.serve.Site.Name)
-	if len(all) < len(rows) {
+	if len(all) != len(rows) { // some may just have happened; one that came twice would stay
 		return false
 	}
-	require.Len(t, all, len(rows), "none twice")
 	for i, e := range all {
 		require.Equal(t, rows[i].ID, e.ID)
 		require.Equal(t, rows[i].Says, e.Says)
