@@ -12,7 +12,7 @@ GO_SOURCES  := $(shell find cmd internal web -name '*.go' -not -name '*_test.go'
 
 .DEFAULT_GOAL := help
 
-.PHONY: load sites lighthouse packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
+.PHONY: load shelves sites lighthouse packages upgrade-test help lint web-test race bench-check cover demo test judge judge-recovery prove kill rig rig-tools stacks stack-tools build check fmt generate fresh-generated try-btrfs shots fuzz bench tools clean
 
 help: ## show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | sort | awk -F'\t' '{printf "  %-16s %s\n", $$1, $$2}'
@@ -78,6 +78,9 @@ rig-tools:
 stacks: rig-tools stack-tools build ## all storage stacks in the virtual machine
 	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_RIG_TOOLS=$(RIG_TOOLS) LANTERN_STACKS=all $(GO) test -count=1 -timeout 20m -v -run '^Test(Stacks|Quiet)$$' ./internal/rig
 
+shelves: rig-tools build ## what an agent costs on a host with 1,020 drives, in the virtual machine
+	LANTERN_RIG_KERNEL=$(RIG_KERNEL) LANTERN_SHELVES=1 $(GO) test -count=1 -timeout 30m -v -run '^TestShelves$$' ./internal/rig
+
 # Debian packages whose programs make those stacks, by name or, after a question mark, by what their description says.
 STACK_LIST = $(CURDIR)/internal/rig/testdata/packages
 STACK_PACKAGES = $(shell grep -v '^?' $(STACK_LIST)) $(shell sed -n 's/^? //p' $(STACK_LIST) | while read -r words; do apt-cache search "$$words" | cut -d' ' -f1; done)
@@ -105,6 +108,7 @@ web-test: web/node_modules/.installed ## the console's unit tests
 
 bench-check: ## figures of docs/benchmarks.md as ratios to plain work of the same run, with limits
 	LANTERN_BENCH_CHECK=1 $(GO) test -count=1 -timeout 10m -v -run '^TestBenchCheck' ./internal/service ./internal/core/selftest
+	cd compare && LANTERN_BENCH_CHECK=1 $(GO) test -count=1 -timeout 10m -v -run '^TestBenchCheck' .
 
 # Coverage of the unit tests and of the binary that the stories drive, put together.
 COVER := $(CURDIR)/.cache/cover

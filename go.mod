@@ -9,6 +9,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/arran4/golang-ical v0.3.4
 	github.com/benbjohnson/litestream v0.5.18
+	github.com/boombuler/barcode v1.1.0
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/charmbracelet/x/vt v0.1.0
@@ -24,6 +25,7 @@ require (
 	github.com/emersion/go-smtp v0.25.1
 	github.com/go-jose/go-jose/v4 v4.1.4
 	github.com/guptarohit/asciigraph v0.10.0
+	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/johannesboyne/gofakes3 v1.2.0
 	github.com/klauspost/compress v1.20.4
 	github.com/knadh/koanf/parsers/yaml v1.1.1
@@ -109,7 +111,6 @@ require (
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/hablullah/go-hijri v1.0.2 // indirect
 	github.com/hablullah/go-juliandays v1.0.0 // indirect
-	github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
 	github.com/jalaali/go-jalaali v0.0.0-20210801064154-80525e88d958 // indirect
 	github.com/jinzhu/inflection v1.0.0 // indirect
 	github.com/jinzhu/now v1.1.5 // indirect

@@ -18,7 +18,7 @@ export default defineConfig({
           groups: [
             {
               name: "base",
-              test: /node_modules[\\/](?!uplot|uqr|@floating-ui|@radix-ui[\\/]react-(?:tooltip|popper|arrow)|@tanstack[\\/]react-virtual|@tanstack[\\/]virtual)|src[\\/](api|session|round)[\\/]|src[\\/]parts[\\/](?!chart)|src[\\/]bays[\\/]drawing/,
+              test: /node_modules[\\/](?!uplot|uqr|@zxing|ts-custom-error|@floating-ui|@radix-ui[\\/]react-(?:tooltip|popper|arrow)|@tanstack[\\/]react-virtual|@tanstack[\\/]virtual)|src[\\/](api|session|round)[\\/]|src[\\/]parts[\\/](?!chart|reader)|src[\\/]bays[\\/]drawing/,
             },
           ],
         },

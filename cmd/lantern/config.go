@@ -169,7 +169,7 @@ func valuesOf(f cli.Flag, n *yaml.Node) ([]string, error) {
 		var out []string
 		for _, e := range n.Content {
 			if e.Kind != yaml.ScalarNode {
-				return nil, errors.New("each of the list is one text")
+				return nil, errors.New("each entry of the list must be a text")
 			}
 			out = append(out, e.Value)
 		}
@@ -286,7 +286,7 @@ func config() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:      "check",
-				Usage:     "look whether a file's settings can be used; nothing is started",
+				Usage:     "check the settings in a file; nothing is started",
 				ArgsUsage: "service|agent <file>",
 				Description: "Example: lantern config check service /etc/lantern/service.yaml\n         " +
 					"lantern config check agent /etc/lantern/agent.yaml",
@@ -312,7 +312,7 @@ func config() *cli.Command {
 			},
 			{
 				Name:      "show",
-				Usage:     "print every setting that is in force, what it means and where it comes from, as a file",
+				Usage:     "print all settings in force, with meaning and origin, as a file",
 				ArgsUsage: "service|agent [file]",
 				Description: "Example: lantern config show service\n         " +
 					"lantern config show agent",

@@ -36,7 +36,7 @@ func file(cmd *cli.Command) (string, error) {
 func backup() *cli.Command {
 	return &cli.Command{
 		Name:      "backup",
-		Usage:     "copy the service's records into a file, while it runs",
+		Usage:     "write a backup of the database to a file, while the service runs",
 		ArgsUsage: "<file>",
 		Description: "Example: lantern backup /backup/lantern-2026-11-29.db\n" +
 			"         lantern backup --data .demo demo-backup.db\n\n" +
@@ -55,12 +55,12 @@ func backup() *cli.Command {
 func restore() *cli.Command {
 	return &cli.Command{
 		Name:      "restore",
-		Usage:     "put a backup in the place of the service's records; it gives no orders until it takes over",
+		Usage:     "replace the database by a backup; the service gives no orders until it takes over",
 		ArgsUsage: "<file>",
 		Description: "Example: lantern restore /backup/lantern-2026-11-29.db\n" +
 			"         lantern restore demo-backup.db --data /tmp/restored\n\n" +
 			"What was there is kept beside it. Two services must not both give orders, so the restored one gives none until\n" +
-			"somebody says that the one before is gone: lantern take-over --reason \"...\"",
+			"a person declares the earlier one gone: lantern take-over --reason \"...\"",
 		Flags: []cli.Flag{dataFlag()},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			from, err := file(cmd)
@@ -75,28 +75,29 @@ func restore() *cli.Command {
 func standby() *cli.Command {
 	return &cli.Command{
 		Name:  "standby",
-		Usage: "a second service that follows the first",
+		Usage: "a standby: a second service that follows the first",
 		Description: "Example: lantern serve --standby file:///mnt/copy --data /var/lib/lantern/standby\n" +
 			"         lantern standby take-over --reason \"x\"",
 		Commands: []*cli.Command{{
 			Name:  "take-over",
-			Usage: "say that the first service is gone: the standby on this machine serves, and gives orders, from then on",
+			Usage: "declare the first service gone: the standby on this machine then serves and gives orders",
 			Description: "Example: lantern standby take-over --reason \"its machine is dead, and switched off\"\n" +
 				"         lantern standby take-over --data /var/lib/lantern/standby --reason \"planned: the first was " +
 				"stopped\"\n\n" +
 				"Two services that both give orders would pull and fill drives against each other. Be sure that the first is " +
 				"off.\n" +
-				"Agents find the standby under the address that they know; move that (DNS, a floating address, a proxy) as well.",
+				"Agents look for the service at the address they know; move that to the standby too (DNS, a floating address, a " +
+				"proxy).",
 			Flags: []cli.Flag{
 				dataFlag(),
-				&cli.StringFlag{Name: "reason", Usage: "how you know that it is gone", Required: true},
+				&cli.StringFlag{Name: "reason", Usage: "reason: how you know that it is gone", Required: true},
 			},
 			Action: func(_ context.Context, cmd *cli.Command) error {
 				who := cmp.Or(os.Getenv("SUDO_USER"), os.Getenv("USER"), "somebody")
 				if err := daemon.TakeOver(cmd.String("data"), who+" on the standby's machine", cmd.String("reason")); err != nil {
 					return err
 				}
-				fmt.Fprintln(cmd.Root().Writer, "told; it serves within a few seconds")
+				fmt.Fprintln(cmd.Root().Writer, "the standby was told; it serves within a few seconds")
 				return nil
 			},
 		}},
@@ -106,13 +107,13 @@ func standby() *cli.Command {
 func salvage() *cli.Command {
 	return &cli.Command{
 		Name:      "salvage",
-		Usage:     "copy what can be read of damaged records into a new file, and say what was lost",
+		Usage:     "copy what can be read from a damaged database to a new file, and list what was lost",
 		ArgsUsage: "<damaged> <new file>",
 		Description: "Example: lantern salvage /var/lib/lantern/service/lantern.db /backup/salvaged.db\n" +
 			"         lantern salvage damaged-backup.db salvaged.db\n\n" +
 			"The damaged file is only read; stop the service that has it open. Look for a backup first: what a backup holds " +
 			"is whole.\n" +
-			"Put what was salvaged in place with: lantern restore salvaged.db",
+			"Use the salvaged file with: lantern restore salvaged.db",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return &client.Failure{Code: client.ExitUsage, Says: "lantern salvage takes the damaged file and a new one"}
@@ -125,10 +126,10 @@ func salvage() *cli.Command {
 func check() *cli.Command {
 	return &cli.Command{
 		Name:      "check",
-		Usage:     "look through the service's records, or through a backup: all of it is read, and loaded as at a start",
+		Usage:     "check the database or a backup: everything is read, and loaded as at a start",
 		ArgsUsage: "[backup]",
 		Description: "Example: lantern check\n         lantern check /backup/lantern-2026-11-29.db\n\n" +
-			"Looked at are the database itself, the checksum of every block of readings, the chain of the audit, and whether " +
+			"It checks the database itself, the checksum of every block of readings, the chain of the audit, and whether " +
 			"the\n" +
 			"service loads: every swap is replayed from its events. Nothing is changed, and a running service goes on.",
 		Flags: []cli.Flag{dataFlag()},
@@ -141,7 +142,7 @@ func check() *cli.Command {
 				return err
 			}
 			if wrong > 0 {
-				return &client.Failure{Code: client.ExitFailed, Says: fmt.Sprintf("%d of the looks found something wrong", wrong)}
+				return &client.Failure{Code: client.ExitFailed, Says: fmt.Sprintf("%d of the checks found a fault", wrong)}
 			}
 			return nil
 		},
@@ -151,14 +152,14 @@ func check() *cli.Command {
 func migrate() *cli.Command {
 	return &cli.Command{
 		Name:  "migrate",
-		Usage: "say what this version changes of the form of the records, tried on a copy",
+		Usage: "list what this version changes in the database, tried on a copy",
 		Description: "Example: lantern migrate\n         lantern migrate --data /var/lib/lantern/service\n\n" +
 			"The records themselves are only read. The changes are made when the service of this version starts; make a " +
 			"backup before,\n" +
 			"since an older version refuses records that a newer one has changed.",
 		Flags: []cli.Flag{
 			dataFlag(),
-			&cli.BoolFlag{Name: "plan", Value: true, Usage: "only say it, which is all that this command does", Hidden: true},
+			&cli.BoolFlag{Name: "plan", Value: true, Usage: "only print the plan (the default)", Hidden: true},
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			return daemon.PlanMigration(cmd.String("data"), cmd.Root().Writer)
@@ -173,7 +174,7 @@ func storeCommand() *cli.Command {
 		Description: "Example: lantern store size\n         lantern store size --data .demo",
 		Commands: []*cli.Command{{
 			Name:  "size",
-			Usage: "say what takes room in the records, the largest first",
+			Usage: "list what uses space in the database, largest first",
 			Description: "Example: lantern store size\n         lantern store size --data .demo\n\n" +
 				"Readings are folded into blocks within hours; recoveries that ended are thinned out after a day; events, " +
 				"orders and\n" +
@@ -186,13 +187,13 @@ func storeCommand() *cli.Command {
 			},
 		}, {
 			Name:  "shrink",
-			Usage: "write the records anew, without what is free in them; the service must not run",
+			Usage: "compact the database file; the service must not run",
 			Description: "Example: lantern store shrink\n         lantern store shrink --data /var/lib/lantern/service\n\n" +
 				"It needs as much room again for a while. A running service gives room back by itself, a little at a time, " +
 				"while more\n" +
 				"than a quarter of its records is free; records that were made by a version of before can do that once they " +
 				"were\n" +
-				"written anew. Make a backup before.",
+				"written anew. Make a backup first.",
 			Flags: []cli.Flag{dataFlag()},
 			Action: func(_ context.Context, cmd *cli.Command) error {
 				return daemon.Shrink(cmd.String("data"), cmd.Root().Writer)

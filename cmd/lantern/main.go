@@ -78,12 +78,12 @@ func usage(format string, args ...any) error {
 func demo() *cli.Command {
 	flags := append(
 		slices.Concat(serveFlags(".demo"), siteFlags()),
-		&cli.BoolFlag{Name: "fresh", Usage: "forget what happened before and begin again"},
-		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time a new lab runs"},
+		&cli.BoolFlag{Name: "fresh", Usage: "delete the earlier demo and start again"},
+		&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time the lab runs at first"},
 		&cli.IntFlag{Name: "drives", Usage: "add sound drives until there are this many"},
 		&cli.BoolFlag{
 			Name:  "tour",
-			Usage: "the console begins with a walk-through: seven short scenes, from a flagged drive to its record",
+			Usage: "start the console with a tour: seven short scenes, from a flagged drive to its record",
 		},
 	)
 	return &cli.Command{
@@ -114,31 +114,33 @@ func demo() *cli.Command {
 
 func rehearse() *cli.Command {
 	flags := []cli.Flag{
-		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7412", Usage: "address and port of the practice"},
-		&cli.StringFlag{Name: "data", Usage: "its folder", DefaultText: "one of your cache, named after the pool"},
-		&cli.BoolFlag{Name: "go-on", Usage: "go on with the practice that is there, instead of making a new copy"},
+		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7412", Usage: "address and port of the rehearsal"},
+		&cli.StringFlag{Name: "data", Usage: "folder of the rehearsal", DefaultText: "one of your cache, named after the " +
+			"pool"},
+		&cli.BoolFlag{Name: "go-on", Usage: "continue the existing rehearsal instead of making a new copy"},
 		&cli.FloatFlag{
 			Name:  "speed",
 			Value: 300,
-			Usage: "how many times faster than real time it runs while only waiting is left; 0 for never",
+			Usage: "speed-up while nothing but waiting is left; 0 turns it off",
 		},
-		&cli.StringSliceFlag{Name: "mishap", Usage: "what goes wrong, as often as you like; see below"},
+		&cli.StringSliceFlag{Name: "mishap", Usage: "what goes wrong; may be repeated; see below"},
 		&cli.BoolFlag{
-			Name:  "insecure",
-			Usage: "listen on any address without TLS, as for a phone: tokens of the practice then travel in the clear",
+			Name: "insecure",
+			Usage: "listen on any address without TLS, for example for a phone; the rehearsal's tokens are then sent in " +
+				"cleartext",
 		},
 		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 	}
 	return &cli.Command{
 		Name:      "rehearse",
-		Usage:     "practise on a lab copy of a pool: nothing real is touched",
+		Usage:     "rehearse on a lab copy of a pool; nothing real is touched",
 		ArgsUsage: "<pool>",
 		Flags:     flags,
 		Description: "Example: lantern rehearse soundscape\n         lantern rehearse soundscape --mishap " +
 			"second-failure --mishap small-drive\n         lantern rehearse soundscape --go-on\n\n" +
 			"The pool, its hosts with all drives in them, what is known and found of them, and what runs are " +
 			"copied out of the service that is asked. " +
-			"From then on the practice knows nothing of that service; no host but those of the lab can take " +
+			"From then on the rehearsal is separate from that service; only hosts of the lab can take " +
 			"part in it.\n\nMishaps:\n" + daemon.Mishaps(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			pool, err := client.One(cmd, "a pool's name")
@@ -171,7 +173,7 @@ func rehearse() *cli.Command {
 func driver() *cli.Command {
 	check := &cli.Command{
 		Name:      "check",
-		Usage:     "put a program that speaks for pools through all that an agent may ask of it",
+		Usage:     "test a pool program with every request that an agent may send",
 		ArgsUsage: "<program> [arguments]",
 		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n         " +
 			"lantern driver check --break \"rm /tmp/toy/b.file\" --slot b --with /tmp/toy/c.file node " +
@@ -179,13 +181,13 @@ func driver() *cli.Command {
 			"--mend \"mv /tmp/b /tmp/toy/b.file\" node watch.mjs /tmp/toy",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "break", Usage: "a shell command that makes a member fail"},
-			&cli.StringFlag{Name: "slot", Usage: "the place of that member"},
-			&cli.StringFlag{Name: "with", Usage: "path of what comes in its place"},
+			&cli.StringFlag{Name: "slot", Usage: "slot of that member"},
+			&cli.StringFlag{Name: "with", Usage: "path of the new device"},
 			&cli.StringFlag{
 				Name:  "mend",
-				Usage: "of a program that only watches: a shell command that does by hand what an order would do",
+				Usage: "for a program that only watches: a shell command that makes the change by hand",
 			},
-			&client.DurationFlag{Name: "patience", Value: time.Minute, Usage: "how long a recovery may take"},
+			&client.DurationFlag{Name: "patience", Value: time.Minute, Usage: "longest duration of a recovery"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -219,7 +221,7 @@ func driver() *cli.Command {
 			if err == nil && failed > 0 {
 				err = &client.Failure{
 					Code: client.ExitFailed,
-					Says: fmt.Sprintf("%d of its parts failed; the protocol: docs/pool-driver.md", failed),
+					Says: fmt.Sprintf("%d parts failed; the protocol: docs/pool-driver.md", failed),
 				}
 			}
 			return err
@@ -227,7 +229,7 @@ func driver() *cli.Command {
 	}
 	return &cli.Command{
 		Name:  "driver",
-		Usage: "programs that speak for pools of other kinds",
+		Usage: "pool programs: drivers for other kinds of pools",
 		Description: "Example: lantern driver check node examples/pool-driver/mirror.mjs /tmp/toy\n" +
 			"         lantern driver check --help",
 		Commands: []*cli.Command{check},
@@ -239,26 +241,26 @@ func agent() *cli.Command {
 	name, _, _ = strings.Cut(strings.ToLower(name), ".")
 	return fileAndEnvironment(&cli.Command{
 		Name:  "agent",
-		Usage: "report this host's drives and pools, and obey orders",
+		Usage: "report this host's drives and pools, and carry out orders",
 		Description: "Example: lantern agent --print\n" +
 			"         lantern agent --host skerry --server https://lantern.example --token-file /etc/lantern/token\n" +
 			"         lantern agent --config /etc/lantern/agent.yaml\n\n" +
 			"Every option can be given by the environment as well (LANTERN_EVERY for --every), and by the file that --config " +
 			"names.\n" +
-			"What a file may hold: lantern config show agent",
+			"All settings of a file: lantern config show agent",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "host", Value: name, Usage: "the name it was enrolled by"},
+			&cli.StringFlag{Name: "host", Value: name, Usage: "name under which the host was enrolled"},
 			&cli.StringFlag{
 				Name:  "token-file",
-				Usage: "file that holds the host's token, instead of LANTERN_HOST_TOKEN",
+				Usage: "file with the host's token, instead of LANTERN_HOST_TOKEN",
 			},
-			&cli.StringFlag{Name: "invite", Usage: "the code of an invitation, with which it asks for a token of its own"},
-			&cli.StringFlag{Name: "invite-file", Usage: "file that holds the code, instead of --invite"},
-			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for what could not be delivered yet"},
+			&cli.StringFlag{Name: "invite", Usage: "code of an invitation, with which the agent asks for its own token"},
+			&cli.StringFlag{Name: "invite-file", Usage: "file with the code, instead of --invite"},
+			&cli.StringFlag{Name: "data", Value: dataDir("agent"), Usage: "folder for reports that could not be sent yet"},
 			&cli.StringFlag{Name: "devices", Usage: "only block devices whose names match, such as 'loop*'"},
 			&cli.BoolFlag{
 				Name:  "print",
-				Usage: "look and read once, print what would be reported, and end; nothing is sent",
+				Usage: "read all drives once, print the report, and exit; nothing is sent",
 			},
 			&client.DurationFlag{Name: "every", Value: 30 * time.Second, Usage: "report at least this often"},
 			&client.DurationFlag{Name: "read-every", Value: 5 * time.Minute, Usage: "read the drives this often"},
@@ -267,7 +269,7 @@ func agent() *cli.Command {
 				Usage: "a program that speaks for pools of a kind that is not known here, with its arguments; " +
 					"see docs/pool-driver.md",
 			},
-			&cli.BoolFlag{Name: "wake", Usage: "read drives that are asleep as well; without it they are left alone"},
+			&cli.BoolFlag{Name: "wake", Usage: "read sleeping drives too, which wakes them"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
 		},
@@ -291,7 +293,7 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 	if _, err := path.Match(cmd.String("devices"), ""); err != nil {
 		return a, &client.Failure{Code: client.ExitUsage,
 			Says: fmt.Sprintf(
-				"--devices %q is no pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'",
+				"--devices %q is not a pattern: a [ has no ]; write it such as 'sd*' or 'sd[a-f]'",
 				cmd.String("devices"),
 			)}
 	}
@@ -307,7 +309,7 @@ func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 		for _, file := range []string{cmd.String("token-file"), cmd.String("invite-file")} {
 			if file != "" {
 				return a, fmt.Errorf(
-					"%s is not there: it is to hold what lantern host enrol, or lantern host invite, printed",
+					"%s does not exist: it must hold the token or code that lantern host enrol or lantern host invite printed",
 					file,
 				)
 			}

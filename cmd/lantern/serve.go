@@ -32,46 +32,46 @@ func serveFlags(data string) []cli.Flag {
 			Usage: "folder of the database",
 		},
 		&cli.StringFlag{Name: "cert", Usage: "certificate, a PEM file"},
-		&cli.StringFlag{Name: "key", Usage: "its key, a PEM file"},
+		&cli.StringFlag{Name: "key", Usage: "private key of the certificate, a PEM file"},
 		&cli.BoolFlag{Name: "insecure", Usage: "listen on any address without TLS: tokens then travel in the clear"},
 		&cli.StringFlag{
 			Name:        "replicate-to",
-			Usage:       "copy each change of the records there, within a second or two: file:///…, sftp://… or s3://…",
+			Usage:       "copy every change of the database here within about two seconds: file:///…, sftp://… or s3://…",
 			DefaultText: "nothing is copied",
 		},
 		&cli.StringFlag{
 			Name: "standby",
-			Usage: "stand by for the service that copies its records there, and serve only after: lantern standby take-over " +
+			Usage: "stand by for the service that copies its database there; serve only after: lantern standby take-over " +
 				"(the same address as its --replicate-to)",
 			DefaultText: "this is the first service",
 		},
 		&cli.BoolFlag{
 			Name: "agent-certificates",
-			Usage: "give each agent a certificate; from then on its host's token counts only together with it (mutual TLS, " +
+			Usage: "give each agent a certificate; from then on the host's token works only with it (mutual TLS, " +
 				"with --cert and --key)",
 		},
 		&cli.StringFlag{
 			Name: "base-url",
 			Usage: "where people and agents reach the service, such as https://lantern.example or " +
 				"https://example.com/lantern",
-			DefaultText: "where it listens",
+			DefaultText: "address it listens on",
 		},
 		&cli.StringSliceFlag{
 			Name:  "trusted-proxy",
-			Usage: "address or network of a reverse proxy whose word is taken for who asks; as often as you like",
+			Usage: "address or network of a trusted reverse proxy, which names the caller's address; may be repeated",
 		},
 		&cli.StringFlag{
 			Name:  "metrics-listen",
-			Usage: "an address of its own where metrics are told to anybody, such as 127.0.0.1:7413",
+			Usage: "serve /metrics on this address too, without a token, such as 127.0.0.1:7413",
 		},
 		&cli.StringFlag{
 			Name:  "metrics-token-file",
-			Usage: "file that holds the token for /metrics; without one it is not told there",
+			Usage: "file with the token for /metrics; without one, /metrics is off on this address",
 		},
 		&cli.StringFlag{
 			Name:  "metrics-drives",
 			Value: "flagged",
-			Usage: "which drives have metrics of their own: flagged, all or none",
+			Usage: "drives that get metrics of their own: flagged, all or none",
 		},
 		&cli.BoolFlag{Name: "verbose", Usage: "log more"},
 		&cli.StringFlag{Name: "log", Value: "text", Usage: "how log lines are written: text or json"},
@@ -153,12 +153,12 @@ func siteFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
 			Name:  "site",
-			Usage: "name of this site at a headquarters, which it tells what it knows; it goes on without it",
+			Usage: "name of this site at a headquarters; the site works without the headquarters too",
 		},
 		&cli.StringFlag{Name: "report-to", Usage: "address of the headquarters' engine, such as " +
 			"tls://headquarters.example:7414"},
-		&cli.StringFlag{Name: "site-secret-file", Usage: "file with the secret that lantern site invite told"},
-		&cli.StringFlag{Name: "engine-creds", Usage: "file with credentials for an engine of others"},
+		&cli.StringFlag{Name: "site-secret-file", Usage: "file with the secret from lantern site invite"},
+		&cli.StringFlag{Name: "engine-creds", Usage: "file with credentials for an outside engine"},
 		&cli.StringFlag{
 			Name:        "engine-ca",
 			Usage:       "certificate of the authority that signed the engine's, a PEM file",
@@ -177,7 +177,7 @@ func headquartersFlags() []cli.Flag {
 			Usage:       "address of a NATS cluster with JetStream, such as nats://a:4222,nats://b:4222",
 			DefaultText: "one within this service",
 		},
-		&cli.IntFlag{Name: "engine-copies", Value: 1, Usage: "on how many nodes of that cluster each stream is kept"},
+		&cli.IntFlag{Name: "engine-copies", Value: 1, Usage: "number of copies of each stream in that cluster"},
 	}
 }
 
@@ -207,30 +207,30 @@ func backupFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
 			Name:        "backup-folder",
-			Usage:       "folder for backups that the service makes by itself",
-			DefaultText: "none are made",
+			Usage:       "folder for automatic backups",
+			DefaultText: "no backups are made",
 		},
-		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often they are made"},
-		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many of them are kept"},
+		&client.DurationFlag{Name: "backup-every", Value: 24 * time.Hour, Usage: "how often backups are made"},
+		&cli.IntFlag{Name: "backup-keep", Value: 14, Usage: "how many backups are kept"},
 		&client.DurationFlag{
 			Name:  "keep-past",
 			Value: daemon.UsualRetention.Past,
-			Usage: "how far back can be asked what was known then (--at); 0 for not at all",
+			Usage: "how far back earlier states can be shown (--at); 0 turns it off",
 		},
 		&client.DurationFlag{
 			Name:  "keep-events",
 			Value: daemon.UsualRetention.Events,
-			Usage: "how long it is kept what happened, a line each",
+			Usage: "how long events are kept",
 		},
 		&client.DurationFlag{
 			Name:  "keep-orders",
 			Value: daemon.UsualRetention.Orders,
-			Usage: "how long orders that have an outcome are kept",
+			Usage: "how long finished orders are kept",
 		},
 		&client.DurationFlag{
 			Name:  "keep-messages",
 			Value: daemon.UsualRetention.Deliveries,
-			Usage: "how long it is kept which messages went out",
+			Usage: "how long sent messages are kept",
 		},
 	}
 }
@@ -251,7 +251,7 @@ func backupsFrom(cmd *cli.Command) (p daemon.BackupPlan, err error) {
 	return p, nil
 }
 
-// baseURL reads where the service is reached; nil for where it listens.
+// baseURL reads the address at which the service is reached; nil for the address it listens on.
 func baseURL(text string) (*url.URL, error) {
 	if text == "" {
 		return nil, nil // none was said
@@ -260,7 +260,7 @@ func baseURL(text string) (*url.URL, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" ||
 		u.User != nil {
 		return nil, usage(
-			"--base-url %q is no address such as https://lantern.example or https://example.com/lantern",
+			"--base-url %q is not an address such as https://lantern.example or https://example.com/lantern",
 			text,
 		)
 	}
@@ -274,7 +274,7 @@ func network(text string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
-		return p, usage("--trusted-proxy %q is no address such as 192.0.2.7, and no network such as 192.0.2.0/24", text)
+		return p, usage("--trusted-proxy %q is not an address such as 192.0.2.7, and no network such as 192.0.2.0/24", text)
 	}
 	return p, nil
 }
@@ -288,7 +288,7 @@ func serve() *cli.Command {
 			"         lantern serve --config /etc/lantern/service.yaml\n\n" +
 			"Every option can be given by the environment as well (LANTERN_LISTEN for --listen), and by the file that " +
 			"--config names.\n" +
-			"What a file may hold: lantern config show service",
+			"All settings of a file: lantern config show service",
 		Flags: slices.Concat(serveFlags(dataDir("service")), backupFlags(), headquartersFlags(), siteFlags(),
 			providerFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -305,11 +305,11 @@ func providerFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
 			Name:  "oidc-issuer",
-			Usage: "address of an identity provider (OpenID Connect) that signs people in as well",
+			Usage: "address of an identity provider (OpenID Connect) through which people can also sign in",
 		},
-		&cli.StringFlag{Name: "oidc-client", Usage: "the client id by which it knows this service"},
-		&cli.StringFlag{Name: "oidc-secret-file", Usage: "file that holds the client's secret"},
-		&cli.StringFlag{Name: "oidc-url", Usage: "where people reach this service", DefaultText: "--base-url"},
+		&cli.StringFlag{Name: "oidc-client", Usage: "client id of this service at the provider"},
+		&cli.StringFlag{Name: "oidc-secret-file", Usage: "file with the client's secret"},
+		&cli.StringFlag{Name: "oidc-url", Usage: "address at which people reach this service", DefaultText: "--base-url"},
 		&cli.StringFlag{
 			Name:  "oidc-role-claim",
 			Value: "lantern_role",

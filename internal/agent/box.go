@@ -177,7 +177,7 @@ func (a *Agent) locate(ctx context.Context, section string, number int, on bool)
 		ctx, cancel := context.WithTimeout(ctx, commandLimit)
 		defer cancel()
 		if _, err := f.Transport.Execute(ctx, enclosure.SendDiagnostic(uint16(len(control))), control); err != nil {
-			return false, true, fmt.Errorf("the enclosure did not take it: %w", err)
+			return false, true, fmt.Errorf("the enclosure refused it: %w", err)
 		}
 		a.boxesAgain.Store(true)
 		after, err := readBox(ctx, f.Transport)

@@ -137,7 +137,7 @@ func (a *Agent) askController(ctx context.Context) error {
 	}
 	sections := enclosure.SeatSections(seats)
 	if len(sections) == 0 {
-		return errors.New("it tells of no bay that has a number")
+		return errors.New("it reports no bay with a number")
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -222,14 +222,14 @@ func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
 	if kind == drive.SelfTestSelective && o.On {
 		span := drive.EncodeSelective(uint64(o.FirstLba), uint64(o.LastLba))
 		if _, err := f.Transport.Execute(ctx, drive.EncodePassThroughOut(drive.SmartWriteSelective), span); err != nil {
-			return "", fmt.Errorf("the drive did not take the span: %w", err)
+			return "", fmt.Errorf("the drive refused the span: %w", err)
 		}
 	}
 	if _, err := f.Transport.Execute(ctx, cmd, nil); err != nil {
-		return "", fmt.Errorf("the drive did not take it: %w", err)
+		return "", fmt.Errorf("the drive refused it: %w", err)
 	}
 	a.again.Store(true) // what came of it is read from the drive itself
-	return map[bool]string{true: "the drive took it", false: "the drive was told to stop"}[o.On], nil
+	return map[bool]string{true: "the drive accepted it", false: "the drive was told to stop"}[o.On], nil
 }
 
 // find gives the drive that answers to an identity, now, by what the devices say (R2).

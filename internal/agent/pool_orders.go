@@ -79,7 +79,7 @@ func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
 	if !told {
 		return nil // another host speaks for that pool; that the drive is here was seen
 	}
-	return refuse("%s is not what is at place %s of that pool now", id.Tail(), o.Slot)
+	return refuse("place %[2]s of that pool no longer holds %[1]s", id.Tail(), o.Slot)
 }
 
 // placesNow is what is on what now, with one drive known by its identity.

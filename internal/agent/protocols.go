@@ -143,7 +143,7 @@ func identifyNVMe(
 // logPages are the SCSI log pages of a reading.
 var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x10, 0x11, 0x15, 0x2F}
 
-// readSCSI reads those log pages that the drive says it has, and how many defects have grown. REQUEST SENSE comes
+// readSCSI reads those log pages that the drive says it has, and the number of grown defects. REQUEST SENSE comes
 // first: it tells of standby without ending it (SBC-4 4.20).
 func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.Reading) (why string) {
 	if p, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil {

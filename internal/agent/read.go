@@ -117,7 +117,7 @@ var statistics = []int{1, 3, 4, 5, 6, 7}
 func readATA(ctx context.Context, f Found, m *memory, wake bool, out *api.Reading) (why string) {
 	switch {
 	case !f.Known.SMARTSupported:
-		return "it says that it has no SMART"
+		return "it reports that it has no SMART"
 	case !f.Known.SMARTEnabled:
 		return "its SMART is switched off"
 	case !wake && asleep(ctx, f.Transport):

@@ -41,7 +41,7 @@ func failedWords(r api.SurfaceReport) string {
 	}
 	out := strings.Join(parts, "; ")
 	if len(r.Faults) >= surfaceBad {
-		out += fmt.Sprintf("; it was ended there, as %d places are enough", surfaceBad)
+		out += fmt.Sprintf("; it was stopped there, as %d faults are enough", surfaceBad)
 	}
 	return out
 }

@@ -138,7 +138,7 @@ func (a *Agent) named(f *Found, r *api.Report, fresh map[string]drive.Descriptio
 		// What the kernel keeps of it still names it; nothing is ever written on the strength of that (R2).
 		d, f.Transport, f.Blind = f.Known, nil, "it cannot be asked: "+n.out.err.Error()
 	default:
-		d, f.Transport, f.Blind = f.Known, nil, "it was asked who it is and does not answer"
+		d, f.Transport, f.Blind = f.Known, nil, "it does not answer requests for its identity"
 	}
 	f.Known = d
 	return true

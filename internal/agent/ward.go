@@ -12,7 +12,7 @@ import (
 // ward is what is kept of a drive from one reading to the next.
 type ward struct {
 	memory  memory
-	blind   string          // why its newest reading told nothing
+	blind   string          // why its newest reading has no values
 	asked   *errand[answer] // under way, or not yet collected
 	askedAt time.Time
 	fresh   *answer // not yet reported
@@ -54,7 +54,7 @@ func (a *Agent) readInto(ctx context.Context, r *api.Report, found []Found, all 
 		d := &r.Drives[i]
 		w.collect()
 		if w.asked != nil {
-			w.blind = "it was asked and does not answer"
+			w.blind = "it does not answer requests"
 		} else if w.fresh != nil {
 			d.Reading, w.fresh = w.fresh.reading, nil
 		}

@@ -340,6 +340,7 @@ func (e EventKind) Valid() bool {
 // Defines values for HappeningKind.
 const (
 	HappeningKindFinding HappeningKind = "finding"
+	HappeningKindNote    HappeningKind = "note"
 	HappeningKindPlace   HappeningKind = "place"
 	HappeningKindReset   HappeningKind = "reset"
 	HappeningKindSwap    HappeningKind = "swap"
@@ -350,6 +351,8 @@ const (
 func (e HappeningKind) Valid() bool {
 	switch e {
 	case HappeningKindFinding:
+		return true
+	case HappeningKindNote:
 		return true
 	case HappeningKindPlace:
 		return true
@@ -1867,7 +1870,7 @@ type Acceptance struct {
 	Says   string     `json:"says,omitempty,omitzero"`
 	SeenAt time.Time  `json:"seen_at,omitempty,omitzero"`
 
-	// Soonest when its surface will be written and read back at the rate so far; missing while nobody can say
+	// Soonest when its surface will be written and read back at the rate so far; missing while it is unknown
 	Soonest time.Time       `json:"soonest,omitempty,omitzero"`
 	Stage   string          `json:"stage"`
 	Stages  []string        `json:"stages"`
@@ -1918,9 +1921,9 @@ type AgentController struct {
 	Version string `json:"version"`
 }
 
-// AgentState what an agent says of itself with each report
+// AgentState what an agent reports about itself with each report
 type AgentState struct {
-	// Controller what an agent says of its host's management controller
+	// Controller what an agent reports about its host's management controller
 	Controller ControllerState `json:"controller,omitempty,omitzero"`
 
 	// Error what failed last
@@ -2064,7 +2067,7 @@ type BayHow string
 type BayMap struct {
 	Host string `json:"host"`
 
-	// Parts fans, supplies and sensors of enclosures that speak
+	// Parts fans, power supplies and sensors that enclosures report
 	Parts    []PartReport `json:"parts,omitempty,omitzero"`
 	Sections []Section    `json:"sections"`
 	SeenAt   time.Time    `json:"seen_at"`
@@ -2229,7 +2232,7 @@ type ChannelPut struct {
 	// Report a report on each, on Monday or on the first at 07:00
 	Report ChannelPutReport `json:"report,omitempty,omitzero"`
 
-	// Secret webhook: the key of its signature; e-mail: the password; left out, it stays what it was
+	// Secret webhook: the key of its signature; e-mail: the password; left out: unchanged
 	Secret string `json:"secret,omitempty,omitzero"`
 
 	// Server e-mail: host:port
@@ -2289,7 +2292,7 @@ type ConfirmTail struct {
 	Tail   string `json:"tail"`
 }
 
-// ControllerState what an agent says of its host's management controller
+// ControllerState what an agent reports about its host's management controller
 type ControllerState struct {
 	// At when it was read last; zero for never
 	At time.Time `json:"at"`
@@ -2348,7 +2351,7 @@ type CopyDrive struct {
 	Reading      Reading   `json:"reading"`
 	SeenAt       time.Time `json:"seen_at"`
 
-	// Slower how many times as long as its peers its reads take; 0 where it is not slow
+	// Slower read latency as a multiple of its peers'; 0 if it is not slow
 	Slower      float64   `json:"slower,omitempty,omitzero"`
 	SlowerSince time.Time `json:"slower_since,omitempty,omitzero"`
 
@@ -2392,7 +2395,7 @@ type Drive struct {
 	// Before identities under which it was known before, as a person said
 	Before []Identity `json:"before,omitempty,omitzero"`
 
-	// Blind why its newest reading told nothing; empty when it told
+	// Blind why its newest reading has no values; empty when it told
 	Blind string `json:"blind,omitempty,omitzero"`
 
 	// Busy share of the last minutes in which it did I/O
@@ -2527,7 +2530,7 @@ type DriveReport struct {
 	Names []string `json:"names,omitempty,omitzero"`
 	Path  string   `json:"path,omitempty,omitzero"`
 
-	// Paths the ways to it, where there are several
+	// Paths its paths, if there are several
 	Paths               []DrivePath `json:"paths,omitempty,omitzero"`
 	PhysicalSectorBytes int         `json:"physical_sector_bytes,omitempty,omitzero"`
 
@@ -2705,10 +2708,12 @@ type Feed struct {
 
 // Filling defines model for Filling.
 type Filling struct {
-	CapacityBytes int64  `json:"capacity_bytes"`
-	Pool          string `json:"pool"`
+	// AsOf when its site sent it; set while that site is not reachable
+	AsOf          time.Time `json:"as_of,omitempty,omitzero"`
+	CapacityBytes int64     `json:"capacity_bytes"`
+	Pool          string    `json:"pool"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site      string `json:"site,omitempty,omitzero"`
 	UsedBytes int64  `json:"used_bytes"`
 }
@@ -2801,7 +2806,7 @@ type Hit struct {
 	Detail string  `json:"detail,omitempty,omitzero"`
 	Kind   HitKind `json:"kind"`
 
-	// Site the site that knows it, where a headquarters searches many
+	// Site the site it belongs to; set by a headquarters only
 	Site  string `json:"site,omitempty,omitzero"`
 	Title string `json:"title"`
 
@@ -2850,7 +2855,7 @@ type HorizonBlock struct {
 	Pool   Pool `json:"pool,omitempty,omitzero"`
 	Pools  int  `json:"pools"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 
 	// UsedBytes of the measured
@@ -2859,7 +2864,7 @@ type HorizonBlock struct {
 
 // Host defines model for Host.
 type Host struct {
-	// Agent what an agent says of itself with each report
+	// Agent what an agent reports about itself with each report
 	Agent AgentState `json:"agent,omitempty,omitzero"`
 
 	// CertificateEndsAt of its agent; not given where it never had one
@@ -2897,7 +2902,7 @@ type HostState string
 type HostController struct {
 	By string `json:"by,omitempty,omitzero"`
 
-	// Fingerprint SHA-256 of its certificate; empty where an authority vouches for it
+	// Fingerprint SHA-256 of its certificate; empty if an authority signed it
 	Fingerprint string    `json:"fingerprint,omitempty,omitzero"`
 	SetAt       time.Time `json:"set_at,omitempty,omitzero"`
 
@@ -2966,7 +2971,7 @@ type InventoryItem struct {
 	// Drive key of the drive
 	Drive string `json:"drive,omitempty,omitzero"`
 
-	// Fields what was set, by the name of the field
+	// Fields values by field name
 	Fields map[string]string `json:"fields"`
 	Model  string            `json:"model,omitempty,omitzero"`
 	Notes  []InventoryNote   `json:"notes"`
@@ -2980,7 +2985,7 @@ type InventoryItem struct {
 	Seen   InventoryItemSeen `json:"seen"`
 	Serial string            `json:"serial"`
 
-	// State where it is in its life: what is seen stands before what was written
+	// State its age and use: what is seen stands before what was written
 	State   string  `json:"state,omitempty,omitzero"`
 	Tail    string  `json:"tail,omitempty,omitzero"`
 	Verdict Verdict `json:"verdict,omitempty,omitzero"`
@@ -2994,9 +2999,13 @@ type InventoryItemSeen string
 
 // InventoryNote defines model for InventoryNote.
 type InventoryNote struct {
-	At   time.Time `json:"at"`
-	By   string    `json:"by"`
-	Text string    `json:"text"`
+	// At when it was written
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// HappenedAt when what it is about happened, if that is not when it was written
+	HappenedAt time.Time `json:"happened_at,omitempty,omitzero"`
+	Text       string    `json:"text"`
 }
 
 // InventoryRefusal defines model for InventoryRefusal.
@@ -3009,7 +3018,10 @@ type InventoryRefusal struct {
 // InventoryRow defines model for InventoryRow.
 type InventoryRow struct {
 	Fields map[string]string `json:"fields"`
-	Line   int               `json:"line,omitempty,omitzero"`
+
+	// HappenedAt when what the note is about happened, up to ten years ago; default: now
+	HappenedAt time.Time `json:"happened_at,omitempty,omitzero"`
+	Line       int       `json:"line,omitempty,omitzero"`
 
 	// Name serial, tail or another name of a drive
 	Name string `json:"name"`
@@ -3023,9 +3035,12 @@ type InventoryRow struct {
 
 // InventorySet defines model for InventorySet.
 type InventorySet struct {
-	// Fields an empty text takes a value away
+	// Fields an empty text removes the value
 	Fields map[string]string `json:"fields,omitempty,omitzero"`
-	Note   string            `json:"note,omitempty,omitzero"`
+
+	// HappenedAt when what the note is about happened, up to ten years ago; default: now
+	HappenedAt time.Time `json:"happened_at,omitempty,omitzero"`
+	Note       string    `json:"note,omitempty,omitzero"`
 }
 
 // Invitation defines model for Invitation.
@@ -3081,7 +3096,7 @@ type KeepStock struct {
 
 // Lab defines model for Lab.
 type Lab struct {
-	// Hurry how fast it runs by itself while only waiting is left; 0 when its pace is set by hand
+	// Hurry how fast it runs by itself while nothing but waiting is left; 0 when its pace is set by hand
 	Hurry float64   `json:"hurry,omitempty,omitzero"`
 	Now   time.Time `json:"now"`
 	Speed float64   `json:"speed"`
@@ -3182,7 +3197,7 @@ type LabSilence struct {
 
 // LabSpeed defines model for LabSpeed.
 type LabSpeed struct {
-	// Hurry so fast while only waiting is left, and at the pace of real time while hands are needed
+	// Hurry so fast while nothing but waiting is left, and at the pace of real time while hands are needed
 	Hurry bool    `json:"hurry,omitempty,omitzero"`
 	Speed float64 `json:"speed"`
 }
@@ -3295,7 +3310,7 @@ type LostMember struct {
 type Margin struct {
 	Known bool `json:"known"`
 
-	// LimitedBy what holds it down: log devices that others depend on, or the volume or group that can lose fewer than the rest; empty where all can lose the same
+	// LimitedBy what limits it: log devices that others depend on, or the volume or group that can lose fewer than the rest; empty if all can lose the same
 	LimitedBy string `json:"limited_by,omitempty,omitzero"`
 	Members   int    `json:"members"`
 	Words     string `json:"words"`
@@ -3312,7 +3327,7 @@ type MarginStood struct {
 
 // Me defines model for Me.
 type Me struct {
-	// Headquarters it shows what many sites say, and watches no drive of its own
+	// Headquarters it shows many sites as one and has no hosts of its own
 	Headquarters bool      `json:"headquarters,omitempty,omitzero"`
 	Lab          bool      `json:"lab"`
 	Name         string    `json:"name"`
@@ -3321,7 +3336,7 @@ type Me struct {
 	// PastSince the earliest moment that can be asked for with ?at=; left out where none is kept
 	PastSince time.Time `json:"past_since,omitempty,omitzero"`
 
-	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	// Practice this service is a rehearsal on a lab copy; nothing it shows is real, and no order of it reaches a real host
 	Practice Practice `json:"practice,omitempty,omitzero"`
 
 	// Role a viewer sees everything; an operator also works on drives: lights, tests, swaps, notices; a keeper also changes rules, plans, layouts, stock and channels; an admin also people and hosts
@@ -3419,7 +3434,7 @@ type MergeDrives struct {
 type MetricValue struct {
 	At time.Time `json:"at"`
 
-	// Growth counters: how much it grew over 1 h, 24 h, 7 d and 90 d
+	// Growth counters: growth over 1 h, 24 h, 7 d and 90 d
 	Growth   []Growth `json:"growth,omitempty,omitzero"`
 	Kind     string   `json:"kind"`
 	Means    string   `json:"means"`
@@ -3454,7 +3469,7 @@ type MoveChange struct {
 
 // MoveOrder defines model for MoveOrder.
 type MoveOrder struct {
-	// AsAskedBytes what the order moves in which they were asked for; 0 when that one does not hold
+	// AsAskedBytes bytes moved in the requested order; 0 if that order is not possible
 	AsAskedBytes int64 `json:"as_asked_bytes,omitempty,omitzero"`
 
 	// Basis what the figures rest on
@@ -3722,7 +3737,7 @@ type PeriodCapacity struct {
 	Days              int     `json:"days"`
 	GrowthBytesPerDay float64 `json:"growth_bytes_per_day,omitempty,omitzero"`
 
-	// Latest if slowly; absent when it does not grow then, or only full in more than ten years
+	// Latest with slow growth; absent if it then does not grow, or is full only in more than ten years
 	Latest time.Time `json:"latest,omitempty,omitzero"`
 	Likely time.Time `json:"likely,omitempty,omitzero"`
 	Pool   string    `json:"pool"`
@@ -3738,14 +3753,14 @@ type PeriodCapacity struct {
 	// UsedUnknown the pool system does not tell how full it is
 	UsedUnknown bool `json:"used_unknown"`
 
-	// Ways what would make it hold more; about as much
+	// Ways what would add space, and about how much
 	Ways []CapacityWay `json:"ways"`
 
-	// WaysKnown false where sizes and protection of its members do not add up to what it holds, so that nothing can be told
+	// WaysKnown false if sizes and protection of its members do not add up to what it holds, so that no estimate is possible
 	WaysKnown bool `json:"ways_known"`
 }
 
-// PeriodFlag a drive that came to be replaced, or dead
+// PeriodFlag a drive that was flagged replace or dead
 type PeriodFlag struct {
 	At      time.Time `json:"at"`
 	Drive   string    `json:"drive"`
@@ -3771,7 +3786,7 @@ type PeriodMoney struct {
 type PeriodNotices struct {
 	Dead int `json:"dead"`
 
-	// MedianSeenSeconds from the opening until somebody said that they saw it; 0 where nobody did
+	// MedianSeenSeconds from opening until a person acknowledged it; 0 if nobody did
 	MedianSeenSeconds float64 `json:"median_seen_seconds"`
 	Opened            int     `json:"opened"`
 	Replace           int     `json:"replace"`
@@ -3808,7 +3823,7 @@ type PeriodReport struct {
 	Notices PeriodNotices `json:"notices"`
 	Pool    string        `json:"pool,omitempty,omitzero"`
 
-	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	// Practice this service is a rehearsal on a lab copy; nothing it shows is real, and no order of it reaches a real host
 	Practice   Practice         `json:"practice,omitempty,omitzero"`
 	Recoveries []PeriodRecovery `json:"recoveries"`
 	Room       string           `json:"room,omitempty,omitzero"`
@@ -3899,7 +3914,7 @@ type Plan struct {
 	// Barred and never within these
 	Barred []string `json:"barred"`
 
-	// BusyPercent nor where drives do I/O for more than this share of the time; 0: however busy
+	// BusyPercent no test on drives that are busy for more than this share of the time; 0: no limit
 	BusyPercent float64      `json:"busy_percent"`
 	By          string       `json:"by,omitempty,omitzero"`
 	Closed      []PlanWindow `json:"closed"`
@@ -3939,7 +3954,7 @@ type PlanCampaign struct {
 	// Drives which members; none: all of the pool
 	Drives []string `json:"drives,omitempty,omitzero"`
 
-	// Grow let the pool grow after the last
+	// Grow grow the pool after the last swap
 	Grow bool `json:"grow,omitempty,omitzero"`
 
 	// NeedsBytes the least size of every new drive; 0: as each place needs
@@ -3952,7 +3967,7 @@ type PlanChange struct {
 	// Barred and never within these
 	Barred []string `json:"barred"`
 
-	// BusyPercent nor where drives do I/O for more than this share of the time; 0: however busy
+	// BusyPercent no test on drives that are busy for more than this share of the time; 0: no limit
 	BusyPercent float64     `json:"busy_percent"`
 	Covers      []PlanScope `json:"covers"`
 
@@ -4030,7 +4045,7 @@ type PlanScopeKind string
 type PlanSwap struct {
 	Drive string `json:"drive"`
 
-	// KeepSpare the pool's spare stays what it is, though it could be filled beside the drive
+	// KeepSpare do not use the pool's spare, even if it could be filled beside the drive
 	KeepSpare bool `json:"keep_spare,omitempty,omitzero"`
 }
 
@@ -4046,7 +4061,7 @@ type PlanTest struct {
 	// Skips which months it leaves out, such as those without a 31st; empty when none
 	Skips string `json:"skips,omitempty,omitzero"`
 
-	// WithinHours only so long after it came; 0: until it comes again
+	// WithinHours only within this time after it is due; 0: until it is due again
 	WithinHours float64 `json:"within_hours,omitempty,omitzero"`
 }
 
@@ -4119,11 +4134,11 @@ type Pool struct {
 	Hosts      []string `json:"hosts"`
 	Id         string   `json:"id"`
 
-	// Inconsistent it changed while it was read, again and again: what is shown may not fit together
+	// Inconsistent it kept changing while it was read: what is shown may be inconsistent
 	Inconsistent bool   `json:"inconsistent,omitempty,omitzero"`
 	Kind         string `json:"kind"`
 
-	// Limit share of a member above which the pool system takes no more, 0 to 1
+	// Limit share of a member above which the pool system stops writing, 0 to 1
 	Limit float64  `json:"limit,omitempty,omitzero"`
 	Logs  []Member `json:"logs"`
 
@@ -4134,7 +4149,7 @@ type Pool struct {
 	// NotSeenSince its host reports, and does not report this pool any more: what is shown is how it last was
 	NotSeenSince time.Time `json:"not_seen_since,omitempty,omitzero"`
 
-	// Offers what it can be asked for: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority
+	// Offers orders that it accepts: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority
 	Offers []string `json:"offers,omitempty,omitzero"`
 
 	// Priority what its recoveries get beside the users: low, normal or high
@@ -4190,6 +4205,8 @@ type PoolActionPriority string
 
 // PoolLine defines model for PoolLine.
 type PoolLine struct {
+	// AsOf when its site sent it; set while that site is not reachable
+	AsOf  time.Time `json:"as_of,omitempty,omitzero"`
 	Do    string    `json:"do"`
 	Host  string    `json:"host,omitempty,omitzero"`
 	Id    string    `json:"id,omitempty,omitzero"`
@@ -4198,7 +4215,7 @@ type PoolLine struct {
 	Says  string    `json:"says"`
 	Since time.Time `json:"since,omitempty,omitzero"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 }
 
@@ -4260,7 +4277,7 @@ type PoolSystem struct {
 	Pools  int      `json:"pools"`
 }
 
-// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+// Practice this service is a rehearsal on a lab copy; nothing it shows is real, and no order of it reaches a real host
 type Practice struct {
 	CopiedAt time.Time `json:"copied_at"`
 	Pool     string    `json:"pool"`
@@ -4406,7 +4423,7 @@ type Reason struct {
 
 // Recovery defines model for Recovery.
 type Recovery struct {
-	// AgainAt when it began again from its beginning
+	// AgainAt when it started again from the beginning
 	AgainAt time.Time `json:"again_at,omitempty,omitzero"`
 
 	// Cost what a second failure would cost until it ends
@@ -4529,7 +4546,7 @@ type Report struct {
 	// IntervalSeconds when the next is due at the latest
 	IntervalSeconds float64 `json:"interval_seconds"`
 
-	// Nameless drives that tell no identity, and so cannot be followed
+	// Nameless drives that report no identity, and so cannot be followed
 	Nameless []NamelessDrive `json:"nameless,omitempty,omitzero"`
 
 	// Past readings of the past only: nothing in it says what is true now
@@ -4570,7 +4587,7 @@ type Role string
 
 // Room defines model for Room.
 type Room struct {
-	// Room where the host stands, as people call it; empty for nowhere in particular
+	// Room the room of the host; empty for none
 	Room string `json:"room"`
 }
 
@@ -4586,20 +4603,20 @@ type Round struct {
 	Drives  int       `json:"drives"`
 	Filling []Filling `json:"filling"`
 
-	// Headquarters it is of many sites
+	// Headquarters true at a headquarters
 	Headquarters bool `json:"headquarters,omitempty,omitzero"`
 
 	// Hosts how many hosts are enrolled
 	Hosts int         `json:"hosts"`
 	Lines []RoundLine `json:"lines"`
 
-	// Pools pools that are not known to be as they were
+	// Pools pools whose present state is not known
 	Pools []PoolLine `json:"pools,omitempty,omitzero"`
 
-	// Silent hosts that do not report; of their drives that are unknown for that reason alone, more than three are told here and not as lines
+	// Silent hosts that do not report; more than three drives that are unknown only for that reason are counted here and not listed
 	Silent []SilentHost `json:"silent,omitempty,omitzero"`
 
-	// Sites sites that a headquarters cannot reach: what is told of them is what they said last
+	// Sites sites that are not reachable: what is shown of them is the last state that they sent
 	Sites []Site `json:"sites,omitempty,omitzero"`
 
 	// Trouble why the service itself cannot do its work, or soon will not be able to
@@ -4612,7 +4629,7 @@ type RoundLine struct {
 	// Also how many further findings
 	Also int `json:"also,omitempty,omitzero"`
 
-	// AsOf when its site said it, while that cannot be reached
+	// AsOf when its site sent it; set while that site is not reachable
 	AsOf  time.Time `json:"as_of,omitempty,omitzero"`
 	Bay   string    `json:"bay,omitempty,omitzero"`
 	Do    string    `json:"do"`
@@ -4633,7 +4650,7 @@ type RoundLine struct {
 	Says    string    `json:"says"`
 	Since   time.Time `json:"since"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 
 	// Spark the metric over the last 14 days, oldest first
@@ -4766,7 +4783,7 @@ type SelfTest struct {
 	// About the moment is not exact
 	About bool `json:"about,omitempty,omitzero"`
 
-	// At when it ended, reckoned from its hours; only the service tells it
+	// At when it ended, computed from its power-on hours; set by the service
 	At     time.Time `json:"at,omitempty,omitzero"`
 	Hours  int       `json:"hours"`
 	Kind   string    `json:"kind"`
@@ -4813,7 +4830,9 @@ type SignIn struct {
 
 // SilentHost defines model for SilentHost.
 type SilentHost struct {
-	Do string `json:"do"`
+	// AsOf when its site sent it; set while that site is not reachable
+	AsOf time.Time `json:"as_of,omitempty,omitzero"`
+	Do   string    `json:"do"`
 
 	// Drives of which nothing else is to be told
 	Drives int      `json:"drives"`
@@ -4825,13 +4844,13 @@ type SilentHost struct {
 	// Since its last report
 	Since time.Time `json:"since"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 }
 
 // Site defines model for Site.
 type Site struct {
-	// AsOf of when the newest is that it said of itself
+	// AsOf when it sent its newest state, by its own clock
 	AsOf time.Time `json:"as_of,omitempty,omitzero"`
 
 	// By who invited it
@@ -4839,20 +4858,20 @@ type Site struct {
 	Do     string `json:"do,omitempty,omitzero"`
 	Drives int    `json:"drives"`
 
-	// HeardAt when it was heard last, since this headquarters runs
-	HeardAt   time.Time `json:"heard_at,omitempty,omitzero"`
-	Hosts     int       `json:"hosts"`
+	// HeardAt its last heartbeat since this headquarters started
+	HeardAt time.Time `json:"heard_at,omitempty,omitzero"`
+	Hosts   int       `json:"hosts"`
+
+	// InRound drives, hosts and pools in its round
+	InRound   int       `json:"in_round"`
 	InvitedAt time.Time `json:"invited_at,omitempty,omitzero"`
 	Name      string    `json:"name"`
+	Pools     int       `json:"pools"`
 
-	// Needing drives and pools in its round
-	Needing int `json:"needing"`
-	Pools   int `json:"pools"`
-
-	// Reachable it was heard within the last ten seconds
+	// Reachable it is connected, and what it sent is complete and current
 	Reachable bool `json:"reachable"`
 
-	// Says what is wrong with the connection; empty when nothing is
+	// Says why it is not reachable; empty when it is
 	Says    string `json:"says,omitempty,omitzero"`
 	Version string `json:"version,omitempty,omitzero"`
 }
@@ -4933,10 +4952,13 @@ type StockCover struct {
 
 // StockItem defines model for StockItem.
 type StockItem struct {
-	Accepted      StockItemAccepted `json:"accepted,omitempty,omitzero"`
-	AcceptedAt    time.Time         `json:"accepted_at,omitempty,omitzero"`
-	CapacityBytes int64             `json:"capacity_bytes"`
-	Drive         string            `json:"drive"`
+	Accepted   StockItemAccepted `json:"accepted,omitempty,omitzero"`
+	AcceptedAt time.Time         `json:"accepted_at,omitempty,omitzero"`
+
+	// AsOf when its site sent it; set while that site is not reachable
+	AsOf          time.Time `json:"as_of,omitempty,omitzero"`
+	CapacityBytes int64     `json:"capacity_bytes"`
+	Drive         string    `json:"drive"`
 
 	// Fits pools in which it would fit some place
 	Fits []string `json:"fits,omitempty,omitzero"`
@@ -4956,7 +4978,7 @@ type StockItem struct {
 	Promised string `json:"promised,omitempty,omitzero"`
 	Says     string `json:"says,omitempty,omitzero"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 	Tail string `json:"tail"`
 }
@@ -4977,7 +4999,7 @@ type StockNeed struct {
 	// Members how many are members of pools
 	Members int `json:"members"`
 
-	// Now tails of members that are to be replaced now, or were when something was last known of them
+	// Now tails of members with verdict replace or dead, now or when last known
 	Now   []string     `json:"now"`
 	Other []StockOther `json:"other"`
 
@@ -4989,10 +5011,10 @@ type StockNeed struct {
 	Risk float64 `json:"risk"`
 	Says string  `json:"says"`
 
-	// Stock tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or written down as on the shelf
+	// Stock tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or recorded as on the shelf
 	Stock []string `json:"stock"`
 
-	// Unknown tails of members of whose health nothing is known now, as of a host that does not report; hold does not count them
+	// Unknown tails of members of unknown health, such as of a host that does not report; hold does not count them
 	Unknown []string `json:"unknown"`
 }
 
@@ -5012,7 +5034,7 @@ type Story struct {
 	More bool   `json:"more"`
 	Name string `json:"name"`
 
-	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	// Practice this service is a rehearsal on a lab copy; nothing it shows is real, and no order of it reaches a real host
 	Practice Practice  `json:"practice,omitempty,omitzero"`
 	Title    string    `json:"title"`
 	To       time.Time `json:"to"`
@@ -5092,7 +5114,7 @@ type Survey struct {
 
 // SurveyAct defines model for SurveyAct.
 type SurveyAct struct {
-	// Act end keeps what was found; leave forgets it
+	// Act end saves what was found; leave discards it
 	Act SurveyActAct `json:"act"`
 
 	// All begin: with the drives whose bay is known as well
@@ -5105,7 +5127,7 @@ type SurveyAct struct {
 	Tails []string `json:"tails,omitempty,omitzero"`
 }
 
-// SurveyActAct end keeps what was found; leave forgets it
+// SurveyActAct end saves what was found; leave discards it
 type SurveyActAct string
 
 // SurveyDrive defines model for SurveyDrive.
@@ -5161,7 +5183,7 @@ type Swap struct {
 	EndedAt  time.Time `json:"ended_at,omitempty,omitzero"`
 	Fate     OldFate   `json:"fate,omitempty,omitzero"`
 
-	// Gate what was looked at before the step that is now
+	// Gate what was checked before the current step
 	Gate []Check `json:"gate,omitempty,omitzero"`
 
 	// Held why a person holds it
@@ -5236,7 +5258,7 @@ type SwapReport struct {
 	Old      Drive         `json:"old,omitempty,omitzero"`
 	People   []string      `json:"people,omitempty,omitzero"`
 
-	// Practice this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host
+	// Practice this service is a rehearsal on a lab copy; nothing it shows is real, and no order of it reaches a real host
 	Practice  Practice    `json:"practice,omitempty,omitzero"`
 	Steps     []StepTaken `json:"steps"`
 	Swap      Swap        `json:"swap"`
@@ -5378,6 +5400,9 @@ type UnderWay struct {
 	// Alarm what must be put back before anything goes on
 	Alarm string `json:"alarm,omitempty,omitzero"`
 
+	// AsOf when its site sent it; set while that site is not reachable
+	AsOf time.Time `json:"as_of,omitempty,omitzero"`
+
 	// Finish a finish: one in ten ends before p10, one in ten after p90
 	Finish Range        `json:"finish,omitempty,omitzero"`
 	Id     string       `json:"id"`
@@ -5386,7 +5411,7 @@ type UnderWay struct {
 	Says   string       `json:"says"`
 	Share  float64      `json:"share,omitempty,omitzero"`
 
-	// Site the site that tells it, where a headquarters shows many
+	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 }
 
@@ -5588,7 +5613,7 @@ type ListCapacityParams struct {
 	// Pool only this pool
 	Pool string `form:"pool,omitempty" json:"pool,omitempty,omitzero"`
 
-	// DriveBytes size of the larger drives; twice the largest of each pool where it is not said
+	// DriveBytes size of the larger drives; default: twice the largest of each pool
 	DriveBytes int64 `form:"drive_bytes,omitempty" json:"drive_bytes,omitempty,omitzero"`
 }
 
@@ -5650,19 +5675,19 @@ type GetFailuresParams struct {
 	// By what the drives of a group have in common: model, age, batch, supplier, enclosure or position
 	By string `form:"by,omitempty" json:"by,omitempty,omitzero"`
 
-	// Counts what counts as a failure; replace, dead or gone: a strong finding that it is to be replaced or is dead, only that it is dead, or that it was sent back or destroyed
+	// Counts what counts as a failure: replace (a strong finding of verdict replace or dead), dead (verdict dead only), or gone (it was sent back or destroyed)
 	Counts string `form:"counts,omitempty" json:"counts,omitempty,omitzero"`
 
 	// Model only of this model
 	Model string `form:"model,omitempty" json:"model,omitempty,omitzero"`
 
-	// Confidence of the ranges, 0.95 where it is not said
+	// Confidence confidence of the ranges; default 0.95
 	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
 }
 
 // GetHorizonParams defines parameters for GetHorizon.
 type GetHorizonParams struct {
-	// Blocks how many at most
+	// Blocks limit
 	Blocks int `form:"blocks,omitempty" json:"blocks,omitempty,omitzero"`
 }
 
@@ -5761,7 +5786,7 @@ type ListPoolsParams struct {
 	// Cursor id of the last pool of the page before
 	Cursor string `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 
-	// Limit how many at most; all without it
+	// Limit limit; default: all
 	Limit int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
@@ -5801,7 +5826,7 @@ type ListRecoveriesParams struct {
 
 // GetReportParams defines parameters for GetReport.
 type GetReportParams struct {
-	// From 30 days ago where it is not said
+	// From default: 30 days ago
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
 	// To now where it is not said
@@ -5816,7 +5841,7 @@ type GetReportParams struct {
 
 // GetReportPageParams defines parameters for GetReportPage.
 type GetReportPageParams struct {
-	// From 30 days ago where it is not said
+	// From default: 30 days ago
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
 	// To now where it is not said
@@ -5876,16 +5901,16 @@ type ConfirmBayParams struct {
 
 // GetStockAdviceParams defines parameters for GetStockAdvice.
 type GetStockAdviceParams struct {
-	// LeadDays how long a delivery takes, 14 days where it is not said
+	// LeadDays delivery time; default 14 days
 	LeadDays float64 `form:"lead_days,omitempty" json:"lead_days,omitempty,omitzero"`
 
-	// Confidence with which there are enough until it comes, 0.95 where it is not said
+	// Confidence probability that the stock suffices until the delivery; default 0.95
 	Confidence float64 `form:"confidence,omitempty" json:"confidence,omitempty,omitzero"`
 }
 
 // GetStoryParams defines parameters for GetStory.
 type GetStoryParams struct {
-	// From 7 days ago where it is not said
+	// From default: 7 days ago
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
 	// To now where it is not said
@@ -6331,7 +6356,7 @@ type ClientInterface interface {
 
 	// AskCertificateWithBody Get a certificate for an agent
 	//
-	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6340,7 +6365,7 @@ type ClientInterface interface {
 
 	// AskCertificate Get a certificate for an agent
 	//
-	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6349,14 +6374,14 @@ type ClientInterface interface {
 
 	// GetAgentController Get how the host's management controller is reached
 	//
-	// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+	// Only for the host's own agent. The answer to each report names the version in the header Lantern-Controller.
 	//
 	// Corresponds with GET /agent/controller (the `GetAgentController` operationId).
 	GetAgentController(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
 	//
-	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6365,7 +6390,7 @@ type ClientInterface interface {
 
 	// AskEnrolment Ask to be enrolled, with the code of an invitation
 	//
-	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6515,9 +6540,9 @@ type ClientInterface interface {
 	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaign(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListCapacity Tell when pools will be full, and what would give them room
+	// ListCapacity Forecast when pools will be full, and what would add space
 	//
-	// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+	// When each pool is full if it keeps growing as before, and about how much space another group or larger drives would add.
 	//
 	// Corresponds with GET /capacity (the `ListCapacity` operationId).
 	ListCapacity(ctx context.Context, params *ListCapacityParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6584,7 +6609,7 @@ type ClientInterface interface {
 
 	// ForgetDriveWithBody Forget a drive that is gone
 	//
-	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6593,14 +6618,14 @@ type ClientInterface interface {
 
 	// ForgetDrive Forget a drive that is gone
 	//
-	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
 	ForgetDrive(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MergeDrivesWithBody Say that a drive is one that was known under another identity
+	// MergeDrivesWithBody Join a drive with its record under an earlier identity
 	//
 	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 	//
@@ -6609,7 +6634,7 @@ type ClientInterface interface {
 	// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
 	MergeDrivesWithBody(ctx context.Context, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MergeDrives Say that a drive is one that was known under another identity
+	// MergeDrives Join a drive with its record under an earlier identity
 	//
 	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 	//
@@ -6635,16 +6660,16 @@ type ClientInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFailures Tell how often drives fail, and how long they live
+	// GetFailures Get failure rates and survival
 	//
-	// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+	// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase date, or from the day it was first seen if that is not recorded.
 	//
 	// Corresponds with GET /failures (the `GetFailures` operationId).
 	GetFailures(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetHorizon Tell all pools in a few blocks
+	// GetHorizon Summarise all pools in a few blocks
 	//
-	// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+	// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The worst comes first.
 	//
 	// Corresponds with GET /horizon (the `GetHorizon` operationId).
 	GetHorizon(ctx context.Context, params *GetHorizonParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6687,23 +6712,23 @@ type ClientInterface interface {
 	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetCold(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveController Forget a host's management controller
+	// RemoveController Remove a host's management controller
 	//
 	// Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
 	RemoveController(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetControllerWithBody Say how a host's management controller is reached
+	// SetControllerWithBody Set the address of a host's management controller
 	//
-	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
 	SetControllerWithBody(ctx context.Context, host string, params *SetControllerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetController Say how a host's management controller is reached
+	// SetController Set the address of a host's management controller
 	//
-	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6736,7 +6761,7 @@ type ClientInterface interface {
 
 	// MoveLayoutWithBody Give a described enclosure to another host
 	//
-	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6745,7 +6770,7 @@ type ClientInterface interface {
 
 	// MoveLayout Give a described enclosure to another host
 	//
-	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6754,7 +6779,7 @@ type ClientInterface interface {
 
 	// RenameHostWithBody Give a host another name
 	//
-	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6763,7 +6788,7 @@ type ClientInterface interface {
 
 	// RenameHost Give a host another name
 	//
-	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6772,7 +6797,7 @@ type ClientInterface interface {
 
 	// RetireHostWithBody Retire a host
 	//
-	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6781,7 +6806,7 @@ type ClientInterface interface {
 
 	// RetireHost Retire a host
 	//
-	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6821,21 +6846,21 @@ type ClientInterface interface {
 	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurvey(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListInventory List what is known of drives beyond what they tell
+	// ListInventory List the inventory of drives
 	//
-	// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+	// Purchase, warranty, batch, notes and state, of every drive, including those ordered or gone.
 	//
 	// Corresponds with GET /inventory (the `ListInventory` operationId).
 	ListInventory(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListInventoryFields List the fields that can be set, and what they hold
+	// ListInventoryFields List the fields that can be set
 	//
 	// Corresponds with GET /inventory/fields (the `ListInventoryFields` operationId).
 	ListInventoryFields(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportInventoryWithBody Set fields of many drives
 	//
-	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6844,19 +6869,19 @@ type ClientInterface interface {
 
 	// ImportInventory Set fields of many drives
 	//
-	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
 	ImportInventory(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveInventory Remove what was written of a drive
+	// RemoveInventory Remove the inventory of a drive
 	//
 	// Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
 	RemoveInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetInventory Get what is known of one drive
+	// GetInventory Get the inventory of one drive
 	//
 	// Corresponds with GET /inventory/{drive} (the `GetInventory` operationId).
 	GetInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6882,7 +6907,7 @@ type ClientInterface interface {
 
 	// InviteWithBody Invite hosts
 	//
-	// Makes a code with which agents ask to be enrolled; it is told once.
+	// Makes a code with which agents ask to be enrolled; it is shown once.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -6891,7 +6916,7 @@ type ClientInterface interface {
 
 	// Invite Invite hosts
 	//
-	// Makes a code with which agents ask to be enrolled; it is told once.
+	// Makes a code with which agents ask to be enrolled; it is shown once.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -6941,14 +6966,14 @@ type ClientInterface interface {
 	// Corresponds with POST /lab/join (the `LabJoin` operationId).
 	LabJoin(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabMishapWithBody Let something go wrong in the lab
+	// LabMishapWithBody Make something fail in the lab
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 	LabMishapWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabMishap Let something go wrong in the lab
+	// LabMishap Make something fail in the lab
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7039,14 +7064,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 	SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabStuckWithBody Let recoveries of a lab pool hang
+	// LabStuckWithBody Make recoveries of a lab pool hang
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LabStuck Let recoveries of a lab pool hang
+	// LabStuck Make recoveries of a lab pool hang
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7184,7 +7209,7 @@ type ClientInterface interface {
 
 	// ListPools List pools
 	//
-	// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
+	// Least margin first, unknown ones before all others. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 	//
 	// Corresponds with GET /pools (the `ListPools` operationId).
 	ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7220,7 +7245,7 @@ type ClientInterface interface {
 
 	// ForgetPoolWithBody Forget a pool that is gone
 	//
-	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -7229,7 +7254,7 @@ type ClientInterface interface {
 
 	// ForgetPool Forget a pool that is gone
 	//
-	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7252,7 +7277,7 @@ type ClientInterface interface {
 
 	// RenamePoolWithBody Give a pool another name
 	//
-	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -7261,7 +7286,7 @@ type ClientInterface interface {
 
 	// RenamePool Give a pool another name
 	//
-	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7294,14 +7319,14 @@ type ClientInterface interface {
 
 	// GetLatestReadings Export the latest reading of every drive
 	//
-	// The newest value of every metric of every drive, a drive a line.
+	// The newest value of every metric of every drive, one drive per line.
 	//
 	// Corresponds with GET /readings (the `GetLatestReadings` operationId).
 	GetLatestReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportReadingsWithBody Import readings
 	//
-	// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+	// Readings of the past, one per line, as export prints them. Known readings do not change.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -7310,7 +7335,7 @@ type ClientInterface interface {
 
 	// GetReady Whether the service can do its work
 	//
-	// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+	// For supervisors and load balancers; needs no token and reveals nothing about the fleet.
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7381,7 +7406,7 @@ type ClientInterface interface {
 
 	// TryRuleWithBody Try a rule on past readings
 	//
-	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -7390,7 +7415,7 @@ type ClientInterface interface {
 
 	// TryRule Try a rule on past readings
 	//
-	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7404,7 +7429,7 @@ type ClientInterface interface {
 
 	// PutRuleWithBody Create a rule, or switch a built-in rule on or off
 	//
-	// Keeps a rule of one's own, or switches a built-in one on or off.
+	// Saves a rule of your own, or switches a built-in one on or off.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -7413,7 +7438,7 @@ type ClientInterface interface {
 
 	// PutRule Create a rule, or switch a built-in rule on or off
 	//
-	// Keeps a rule of one's own, or switches a built-in one on or off.
+	// Saves a rule of your own, or switches a built-in one on or off.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7484,14 +7509,14 @@ type ClientInterface interface {
 
 	// ListSessions List open sessions
 	//
-	// One's own; an admin sees everybody's.
+	// Your own; an admin sees everybody's.
 	//
 	// Corresponds with GET /sessions (the `ListSessions` operationId).
 	ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndSession End a session
 	//
-	// One's own; an admin may end anybody's. Its event streams end with it.
+	// Your own; an admin may end anybody's. Its event streams end with it.
 	//
 	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 	EndSession(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7503,7 +7528,7 @@ type ClientInterface interface {
 
 	// InviteSiteWithBody Invite a site to a headquarters
 	//
-	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -7512,7 +7537,7 @@ type ClientInterface interface {
 
 	// InviteSite Invite a site to a headquarters
 	//
-	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7521,7 +7546,7 @@ type ClientInterface interface {
 
 	// RemoveSite Remove a site from a headquarters
 	//
-	// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+	// Its secret ends, and its data is removed from the headquarters. The service of the site keeps running.
 	//
 	// Corresponds with DELETE /sites/{site} (the `RemoveSite` operationId).
 	RemoveSite(ctx context.Context, site string, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7540,12 +7565,12 @@ type ClientInterface interface {
 	// Corresponds with POST /spots (the `ConfirmBay` operationId).
 	ConfirmBay(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListStock List drives kept to replace others
+	// ListStock List the stock
 	//
 	// Corresponds with GET /stock (the `ListStock` operationId).
 	ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetStockAdvice Tell how many drives to hold, and what to buy
+	// GetStockAdvice Get how many drives to hold, and what to buy
 	//
 	// Corresponds with GET /stock/advice (the `GetStockAdvice` operationId).
 	GetStockAdvice(ctx context.Context, params *GetStockAdviceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7555,23 +7580,23 @@ type ClientInterface interface {
 	// Corresponds with DELETE /stock/{drive} (the `DropFromStock` operationId).
 	DropFromStock(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepInStockWithBody Keep a drive in stock
+	// KeepInStockWithBody Add a drive to the stock
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithBody(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepInStock Keep a drive in stock
+	// KeepInStock Add a drive to the stock
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStock(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetStory Tell what happened to a drive, a pool or a host, in order
+	// GetStory Report on a drive, a pool or a host, in order of time
 	//
-	// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+	// What was observed, judged, notified, seen by people, ordered and done, and when nothing was known.
 	//
 	// Corresponds with GET /story/{kind}/{name} (the `GetStory` operationId).
 	GetStory(ctx context.Context, kind string, name string, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7736,7 +7761,7 @@ type ClientInterface interface {
 	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOverWithBody Say that the service before is gone
+	// TakeOverWithBody Declare the earlier service gone
 	//
 	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 	//
@@ -7745,7 +7770,7 @@ type ClientInterface interface {
 	// Corresponds with POST /take-over (the `TakeOver` operationId).
 	TakeOverWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOver Say that the service before is gone
+	// TakeOver Declare the earlier service gone
 	//
 	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 	//
@@ -7972,7 +7997,7 @@ func (c *Client) StopAcceptance(ctx context.Context, id IdParam, params *StopAcc
 
 // AskCertificateWithBody Get a certificate for an agent
 //
-// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 //
 // Takes any type of body and a specified content type.
 //
@@ -7991,7 +8016,7 @@ func (c *Client) AskCertificateWithBody(ctx context.Context, contentType string,
 
 // AskCertificate Get a certificate for an agent
 //
-// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8010,7 +8035,7 @@ func (c *Client) AskCertificate(ctx context.Context, body AskCertificateJSONRequ
 
 // GetAgentController Get how the host's management controller is reached
 //
-// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+// Only for the host's own agent. The answer to each report names the version in the header Lantern-Controller.
 //
 // Corresponds with GET /agent/controller (the `GetAgentController` operationId).
 func (c *Client) GetAgentController(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8027,7 +8052,7 @@ func (c *Client) GetAgentController(ctx context.Context, reqEditors ...RequestEd
 
 // AskEnrolmentWithBody Ask to be enrolled, with the code of an invitation
 //
-// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 //
 // Takes any type of body and a specified content type.
 //
@@ -8046,7 +8071,7 @@ func (c *Client) AskEnrolmentWithBody(ctx context.Context, contentType string, b
 
 // AskEnrolment Ask to be enrolled, with the code of an invitation
 //
-// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8436,9 +8461,9 @@ func (c *Client) SkipInCampaign(ctx context.Context, id IdParam, params *SkipInC
 	return c.Client.Do(req)
 }
 
-// ListCapacity Tell when pools will be full, and what would give them room
+// ListCapacity Forecast when pools will be full, and what would add space
 //
-// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+// When each pool is full if it keeps growing as before, and about how much space another group or larger drives would add.
 //
 // Corresponds with GET /capacity (the `ListCapacity` operationId).
 func (c *Client) ListCapacity(ctx context.Context, params *ListCapacityParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8615,7 +8640,7 @@ func (c *Client) EvidenceOfDrive(ctx context.Context, drive DriveParam, reqEdito
 
 // ForgetDriveWithBody Forget a drive that is gone
 //
-// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 //
 // Takes any type of body and a specified content type.
 //
@@ -8634,7 +8659,7 @@ func (c *Client) ForgetDriveWithBody(ctx context.Context, drive DriveParam, para
 
 // ForgetDrive Forget a drive that is gone
 //
-// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8651,7 +8676,7 @@ func (c *Client) ForgetDrive(ctx context.Context, drive DriveParam, params *Forg
 	return c.Client.Do(req)
 }
 
-// MergeDrivesWithBody Say that a drive is one that was known under another identity
+// MergeDrivesWithBody Join a drive with its record under an earlier identity
 //
 // What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 //
@@ -8670,7 +8695,7 @@ func (c *Client) MergeDrivesWithBody(ctx context.Context, drive DriveParam, para
 	return c.Client.Do(req)
 }
 
-// MergeDrives Say that a drive is one that was known under another identity
+// MergeDrives Join a drive with its record under an earlier identity
 //
 // What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 //
@@ -8736,9 +8761,9 @@ func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, r
 	return c.Client.Do(req)
 }
 
-// GetFailures Tell how often drives fail, and how long they live
+// GetFailures Get failure rates and survival
 //
-// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase date, or from the day it was first seen if that is not recorded.
 //
 // Corresponds with GET /failures (the `GetFailures` operationId).
 func (c *Client) GetFailures(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8753,9 +8778,9 @@ func (c *Client) GetFailures(ctx context.Context, params *GetFailuresParams, req
 	return c.Client.Do(req)
 }
 
-// GetHorizon Tell all pools in a few blocks
+// GetHorizon Summarise all pools in a few blocks
 //
-// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The worst comes first.
 //
 // Corresponds with GET /horizon (the `GetHorizon` operationId).
 func (c *Client) GetHorizon(ctx context.Context, params *GetHorizonParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8868,7 +8893,7 @@ func (c *Client) SetCold(ctx context.Context, host string, body SetColdJSONReque
 	return c.Client.Do(req)
 }
 
-// RemoveController Forget a host's management controller
+// RemoveController Remove a host's management controller
 //
 // Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
 func (c *Client) RemoveController(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8883,9 +8908,9 @@ func (c *Client) RemoveController(ctx context.Context, host string, reqEditors .
 	return c.Client.Do(req)
 }
 
-// SetControllerWithBody Say how a host's management controller is reached
+// SetControllerWithBody Set the address of a host's management controller
 //
-// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 //
 // Takes any type of body and a specified content type.
 //
@@ -8902,9 +8927,9 @@ func (c *Client) SetControllerWithBody(ctx context.Context, host string, params 
 	return c.Client.Do(req)
 }
 
-// SetController Say how a host's management controller is reached
+// SetController Set the address of a host's management controller
 //
-// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8987,7 +9012,7 @@ func (c *Client) SetLayout(ctx context.Context, host string, name string, params
 
 // MoveLayoutWithBody Give a described enclosure to another host
 //
-// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 //
 // Takes any type of body and a specified content type.
 //
@@ -9006,7 +9031,7 @@ func (c *Client) MoveLayoutWithBody(ctx context.Context, host string, name strin
 
 // MoveLayout Give a described enclosure to another host
 //
-// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9025,7 +9050,7 @@ func (c *Client) MoveLayout(ctx context.Context, host string, name string, param
 
 // RenameHostWithBody Give a host another name
 //
-// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 //
 // Takes any type of body and a specified content type.
 //
@@ -9044,7 +9069,7 @@ func (c *Client) RenameHostWithBody(ctx context.Context, host string, params *Re
 
 // RenameHost Give a host another name
 //
-// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9063,7 +9088,7 @@ func (c *Client) RenameHost(ctx context.Context, host string, params *RenameHost
 
 // RetireHostWithBody Retire a host
 //
-// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 //
 // Takes any type of body and a specified content type.
 //
@@ -9082,7 +9107,7 @@ func (c *Client) RetireHostWithBody(ctx context.Context, host string, params *Re
 
 // RetireHost Retire a host
 //
-// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9182,9 +9207,9 @@ func (c *Client) ActOnSurvey(ctx context.Context, host string, params *ActOnSurv
 	return c.Client.Do(req)
 }
 
-// ListInventory List what is known of drives beyond what they tell
+// ListInventory List the inventory of drives
 //
-// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+// Purchase, warranty, batch, notes and state, of every drive, including those ordered or gone.
 //
 // Corresponds with GET /inventory (the `ListInventory` operationId).
 func (c *Client) ListInventory(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9199,7 +9224,7 @@ func (c *Client) ListInventory(ctx context.Context, params *ListInventoryParams,
 	return c.Client.Do(req)
 }
 
-// ListInventoryFields List the fields that can be set, and what they hold
+// ListInventoryFields List the fields that can be set
 //
 // Corresponds with GET /inventory/fields (the `ListInventoryFields` operationId).
 func (c *Client) ListInventoryFields(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9216,7 +9241,7 @@ func (c *Client) ListInventoryFields(ctx context.Context, reqEditors ...RequestE
 
 // ImportInventoryWithBody Set fields of many drives
 //
-// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 //
 // Takes any type of body and a specified content type.
 //
@@ -9235,7 +9260,7 @@ func (c *Client) ImportInventoryWithBody(ctx context.Context, contentType string
 
 // ImportInventory Set fields of many drives
 //
-// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9252,7 +9277,7 @@ func (c *Client) ImportInventory(ctx context.Context, body ImportInventoryJSONRe
 	return c.Client.Do(req)
 }
 
-// RemoveInventory Remove what was written of a drive
+// RemoveInventory Remove the inventory of a drive
 //
 // Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
 func (c *Client) RemoveInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9267,7 +9292,7 @@ func (c *Client) RemoveInventory(ctx context.Context, drive DriveParam, reqEdito
 	return c.Client.Do(req)
 }
 
-// GetInventory Get what is known of one drive
+// GetInventory Get the inventory of one drive
 //
 // Corresponds with GET /inventory/{drive} (the `GetInventory` operationId).
 func (c *Client) GetInventory(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9333,7 +9358,7 @@ func (c *Client) ListInvitations(ctx context.Context, reqEditors ...RequestEdito
 
 // InviteWithBody Invite hosts
 //
-// Makes a code with which agents ask to be enrolled; it is told once.
+// Makes a code with which agents ask to be enrolled; it is shown once.
 //
 // Takes any type of body and a specified content type.
 //
@@ -9352,7 +9377,7 @@ func (c *Client) InviteWithBody(ctx context.Context, contentType string, body io
 
 // Invite Invite hosts
 //
-// Makes a code with which agents ask to be enrolled; it is told once.
+// Makes a code with which agents ask to be enrolled; it is shown once.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9482,7 +9507,7 @@ func (c *Client) LabJoin(ctx context.Context, body LabJoinJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// LabMishapWithBody Let something go wrong in the lab
+// LabMishapWithBody Make something fail in the lab
 //
 // Takes any type of body and a specified content type.
 //
@@ -9499,7 +9524,7 @@ func (c *Client) LabMishapWithBody(ctx context.Context, contentType string, body
 	return c.Client.Do(req)
 }
 
-// LabMishap Let something go wrong in the lab
+// LabMishap Make something fail in the lab
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9720,7 +9745,7 @@ func (c *Client) SetLabSpeed(ctx context.Context, body SetLabSpeedJSONRequestBod
 	return c.Client.Do(req)
 }
 
-// LabStuckWithBody Let recoveries of a lab pool hang
+// LabStuckWithBody Make recoveries of a lab pool hang
 //
 // Takes any type of body and a specified content type.
 //
@@ -9737,7 +9762,7 @@ func (c *Client) LabStuckWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// LabStuck Let recoveries of a lab pool hang
+// LabStuck Make recoveries of a lab pool hang
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10095,7 +10120,7 @@ func (c *Client) SetPlan(ctx context.Context, name string, params *SetPlanParams
 
 // ListPools List pools
 //
-// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
+// Least margin first, unknown ones before all others. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 //
 // Corresponds with GET /pools (the `ListPools` operationId).
 func (c *Client) ListPools(ctx context.Context, params *ListPoolsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10191,7 +10216,7 @@ func (c *Client) PoolFit(ctx context.Context, pool PoolParam, reqEditors ...Requ
 
 // ForgetPoolWithBody Forget a pool that is gone
 //
-// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10210,7 +10235,7 @@ func (c *Client) ForgetPoolWithBody(ctx context.Context, pool PoolParam, params 
 
 // ForgetPool Forget a pool that is gone
 //
-// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10263,7 +10288,7 @@ func (c *Client) PlanMoves(ctx context.Context, pool PoolParam, body PlanMovesJS
 
 // RenamePoolWithBody Give a pool another name
 //
-// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10282,7 +10307,7 @@ func (c *Client) RenamePoolWithBody(ctx context.Context, pool PoolParam, params 
 
 // RenamePool Give a pool another name
 //
-// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10365,7 +10390,7 @@ func (c *Client) WhatIf(ctx context.Context, pool PoolParam, params *WhatIfParam
 
 // GetLatestReadings Export the latest reading of every drive
 //
-// The newest value of every metric of every drive, a drive a line.
+// The newest value of every metric of every drive, one drive per line.
 //
 // Corresponds with GET /readings (the `GetLatestReadings` operationId).
 func (c *Client) GetLatestReadings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10382,7 +10407,7 @@ func (c *Client) GetLatestReadings(ctx context.Context, reqEditors ...RequestEdi
 
 // ImportReadingsWithBody Import readings
 //
-// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+// Readings of the past, one per line, as export prints them. Known readings do not change.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10401,7 +10426,7 @@ func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string,
 
 // GetReady Whether the service can do its work
 //
-// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+// For supervisors and load balancers; needs no token and reveals nothing about the fleet.
 //
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10582,7 +10607,7 @@ func (c *Client) TryThreshold(ctx context.Context, body TryThresholdJSONRequestB
 
 // TryRuleWithBody Try a rule on past readings
 //
-// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10601,7 +10626,7 @@ func (c *Client) TryRuleWithBody(ctx context.Context, contentType string, body i
 
 // TryRule Try a rule on past readings
 //
-// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10635,7 +10660,7 @@ func (c *Client) RemoveRule(ctx context.Context, id IdParam, reqEditors ...Reque
 
 // PutRuleWithBody Create a rule, or switch a built-in rule on or off
 //
-// Keeps a rule of one's own, or switches a built-in one on or off.
+// Saves a rule of your own, or switches a built-in one on or off.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10654,7 +10679,7 @@ func (c *Client) PutRuleWithBody(ctx context.Context, id IdParam, contentType st
 
 // PutRule Create a rule, or switch a built-in rule on or off
 //
-// Keeps a rule of one's own, or switches a built-in one on or off.
+// Saves a rule of your own, or switches a built-in one on or off.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10835,7 +10860,7 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 
 // ListSessions List open sessions
 //
-// One's own; an admin sees everybody's.
+// Your own; an admin sees everybody's.
 //
 // Corresponds with GET /sessions (the `ListSessions` operationId).
 func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10852,7 +10877,7 @@ func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn
 
 // EndSession End a session
 //
-// One's own; an admin may end anybody's. Its event streams end with it.
+// Your own; an admin may end anybody's. Its event streams end with it.
 //
 // Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 func (c *Client) EndSession(ctx context.Context, id IdParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10884,7 +10909,7 @@ func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (
 
 // InviteSiteWithBody Invite a site to a headquarters
 //
-// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10903,7 +10928,7 @@ func (c *Client) InviteSiteWithBody(ctx context.Context, params *InviteSiteParam
 
 // InviteSite Invite a site to a headquarters
 //
-// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10922,7 +10947,7 @@ func (c *Client) InviteSite(ctx context.Context, params *InviteSiteParams, body 
 
 // RemoveSite Remove a site from a headquarters
 //
-// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+// Its secret ends, and its data is removed from the headquarters. The service of the site keeps running.
 //
 // Corresponds with DELETE /sites/{site} (the `RemoveSite` operationId).
 func (c *Client) RemoveSite(ctx context.Context, site string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10971,7 +10996,7 @@ func (c *Client) ConfirmBay(ctx context.Context, params *ConfirmBayParams, body 
 	return c.Client.Do(req)
 }
 
-// ListStock List drives kept to replace others
+// ListStock List the stock
 //
 // Corresponds with GET /stock (the `ListStock` operationId).
 func (c *Client) ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10986,7 +11011,7 @@ func (c *Client) ListStock(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// GetStockAdvice Tell how many drives to hold, and what to buy
+// GetStockAdvice Get how many drives to hold, and what to buy
 //
 // Corresponds with GET /stock/advice (the `GetStockAdvice` operationId).
 func (c *Client) GetStockAdvice(ctx context.Context, params *GetStockAdviceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -11016,7 +11041,7 @@ func (c *Client) DropFromStock(ctx context.Context, drive string, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// KeepInStockWithBody Keep a drive in stock
+// KeepInStockWithBody Add a drive to the stock
 //
 // Takes any type of body and a specified content type.
 //
@@ -11033,7 +11058,7 @@ func (c *Client) KeepInStockWithBody(ctx context.Context, drive string, contentT
 	return c.Client.Do(req)
 }
 
-// KeepInStock Keep a drive in stock
+// KeepInStock Add a drive to the stock
 //
 // Takes a body of the `application/json` content type.
 //
@@ -11050,9 +11075,9 @@ func (c *Client) KeepInStock(ctx context.Context, drive string, body KeepInStock
 	return c.Client.Do(req)
 }
 
-// GetStory Tell what happened to a drive, a pool or a host, in order
+// GetStory Report on a drive, a pool or a host, in order of time
 //
-// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+// What was observed, judged, notified, seen by people, ordered and done, and when nothing was known.
 //
 // Corresponds with GET /story/{kind}/{name} (the `GetStory` operationId).
 func (c *Client) GetStory(ctx context.Context, kind string, name string, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -11467,7 +11492,7 @@ func (c *Client) ResumeSwap(ctx context.Context, id IdParam, params *ResumeSwapP
 	return c.Client.Do(req)
 }
 
-// TakeOverWithBody Say that the service before is gone
+// TakeOverWithBody Declare the earlier service gone
 //
 // A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 //
@@ -11486,7 +11511,7 @@ func (c *Client) TakeOverWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// TakeOver Say that the service before is gone
+// TakeOver Declare the earlier service gone
 //
 // A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 //
@@ -18786,7 +18811,7 @@ type ClientWithResponsesInterface interface {
 
 	// AskCertificateWithBodyWithResponse Get a certificate for an agent
 	//
-	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18795,7 +18820,7 @@ type ClientWithResponsesInterface interface {
 
 	// AskCertificateWithResponse Get a certificate for an agent
 	//
-	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+	// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18804,7 +18829,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetAgentControllerWithResponse Get how the host's management controller is reached
 	//
-	// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+	// Only for the host's own agent. The answer to each report names the version in the header Lantern-Controller.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -18813,7 +18838,7 @@ type ClientWithResponsesInterface interface {
 
 	// AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
 	//
-	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18822,7 +18847,7 @@ type ClientWithResponsesInterface interface {
 
 	// AskEnrolmentWithResponse Ask to be enrolled, with the code of an invitation
 	//
-	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+	// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18994,9 +19019,9 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /campaigns/{id}/skip (the `SkipInCampaign` operationId).
 	SkipInCampaignWithResponse(ctx context.Context, id IdParam, params *SkipInCampaignParams, body SkipInCampaignJSONRequestBody, reqEditors ...RequestEditorFn) (*SkipInCampaignResponse, error)
 
-	// ListCapacityWithResponse Tell when pools will be full, and what would give them room
+	// ListCapacityWithResponse Forecast when pools will be full, and what would add space
 	//
-	// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+	// When each pool is full if it keeps growing as before, and about how much space another group or larger drives would add.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19077,7 +19102,7 @@ type ClientWithResponsesInterface interface {
 
 	// ForgetDriveWithBodyWithResponse Forget a drive that is gone
 	//
-	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19086,14 +19111,14 @@ type ClientWithResponsesInterface interface {
 
 	// ForgetDriveWithResponse Forget a drive that is gone
 	//
-	// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+	// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /drives/{drive}/forget (the `ForgetDrive` operationId).
 	ForgetDriveWithResponse(ctx context.Context, drive DriveParam, params *ForgetDriveParams, body ForgetDriveJSONRequestBody, reqEditors ...RequestEditorFn) (*ForgetDriveResponse, error)
 
-	// MergeDrivesWithBodyWithResponse Say that a drive is one that was known under another identity
+	// MergeDrivesWithBodyWithResponse Join a drive with its record under an earlier identity
 	//
 	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 	//
@@ -19102,7 +19127,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /drives/{drive}/merge (the `MergeDrives` operationId).
 	MergeDrivesWithBodyWithResponse(ctx context.Context, drive DriveParam, params *MergeDrivesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeDrivesResponse, error)
 
-	// MergeDrivesWithResponse Say that a drive is one that was known under another identity
+	// MergeDrivesWithResponse Join a drive with its record under an earlier identity
 	//
 	// What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 	//
@@ -19134,18 +19159,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
-	// GetFailuresWithResponse Tell how often drives fail, and how long they live
+	// GetFailuresWithResponse Get failure rates and survival
 	//
-	// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+	// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase date, or from the day it was first seen if that is not recorded.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /failures (the `GetFailures` operationId).
 	GetFailuresWithResponse(ctx context.Context, params *GetFailuresParams, reqEditors ...RequestEditorFn) (*GetFailuresResponse, error)
 
-	// GetHorizonWithResponse Tell all pools in a few blocks
+	// GetHorizonWithResponse Summarise all pools in a few blocks
 	//
-	// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+	// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The worst comes first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19194,25 +19219,25 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /hosts/{host}/cold (the `SetCold` operationId).
 	SetColdWithResponse(ctx context.Context, host string, body SetColdJSONRequestBody, reqEditors ...RequestEditorFn) (*SetColdResponse, error)
 
-	// RemoveControllerWithResponse Forget a host's management controller
+	// RemoveControllerWithResponse Remove a host's management controller
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /hosts/{host}/controller (the `RemoveController` operationId).
 	RemoveControllerWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveControllerResponse, error)
 
-	// SetControllerWithBodyWithResponse Say how a host's management controller is reached
+	// SetControllerWithBodyWithResponse Set the address of a host's management controller
 	//
-	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /hosts/{host}/controller (the `SetController` operationId).
 	SetControllerWithBodyWithResponse(ctx context.Context, host string, params *SetControllerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetControllerResponse, error)
 
-	// SetControllerWithResponse Say how a host's management controller is reached
+	// SetControllerWithResponse Set the address of a host's management controller
 	//
-	// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+	// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19249,7 +19274,7 @@ type ClientWithResponsesInterface interface {
 
 	// MoveLayoutWithBodyWithResponse Give a described enclosure to another host
 	//
-	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19258,7 +19283,7 @@ type ClientWithResponsesInterface interface {
 
 	// MoveLayoutWithResponse Give a described enclosure to another host
 	//
-	// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+	// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19267,7 +19292,7 @@ type ClientWithResponsesInterface interface {
 
 	// RenameHostWithBodyWithResponse Give a host another name
 	//
-	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19276,7 +19301,7 @@ type ClientWithResponsesInterface interface {
 
 	// RenameHostWithResponse Give a host another name
 	//
-	// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+	// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19285,7 +19310,7 @@ type ClientWithResponsesInterface interface {
 
 	// RetireHostWithBodyWithResponse Retire a host
 	//
-	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19294,7 +19319,7 @@ type ClientWithResponsesInterface interface {
 
 	// RetireHostWithResponse Retire a host
 	//
-	// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+	// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19336,16 +19361,16 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /hosts/{host}/survey (the `ActOnSurvey` operationId).
 	ActOnSurveyWithResponse(ctx context.Context, host string, params *ActOnSurveyParams, body ActOnSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnSurveyResponse, error)
 
-	// ListInventoryWithResponse List what is known of drives beyond what they tell
+	// ListInventoryWithResponse List the inventory of drives
 	//
-	// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+	// Purchase, warranty, batch, notes and state, of every drive, including those ordered or gone.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /inventory (the `ListInventory` operationId).
 	ListInventoryWithResponse(ctx context.Context, params *ListInventoryParams, reqEditors ...RequestEditorFn) (*ListInventoryResponse, error)
 
-	// ListInventoryFieldsWithResponse List the fields that can be set, and what they hold
+	// ListInventoryFieldsWithResponse List the fields that can be set
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19354,7 +19379,7 @@ type ClientWithResponsesInterface interface {
 
 	// ImportInventoryWithBodyWithResponse Set fields of many drives
 	//
-	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19363,21 +19388,21 @@ type ClientWithResponsesInterface interface {
 
 	// ImportInventoryWithResponse Set fields of many drives
 	//
-	// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+	// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /inventory/import (the `ImportInventory` operationId).
 	ImportInventoryWithResponse(ctx context.Context, body ImportInventoryJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportInventoryResponse, error)
 
-	// RemoveInventoryWithResponse Remove what was written of a drive
+	// RemoveInventoryWithResponse Remove the inventory of a drive
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /inventory/{drive} (the `RemoveInventory` operationId).
 	RemoveInventoryWithResponse(ctx context.Context, drive DriveParam, reqEditors ...RequestEditorFn) (*RemoveInventoryResponse, error)
 
-	// GetInventoryWithResponse Get what is known of one drive
+	// GetInventoryWithResponse Get the inventory of one drive
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19407,7 +19432,7 @@ type ClientWithResponsesInterface interface {
 
 	// InviteWithBodyWithResponse Invite hosts
 	//
-	// Makes a code with which agents ask to be enrolled; it is told once.
+	// Makes a code with which agents ask to be enrolled; it is shown once.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19416,7 +19441,7 @@ type ClientWithResponsesInterface interface {
 
 	// InviteWithResponse Invite hosts
 	//
-	// Makes a code with which agents ask to be enrolled; it is told once.
+	// Makes a code with which agents ask to be enrolled; it is shown once.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19472,14 +19497,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /lab/join (the `LabJoin` operationId).
 	LabJoinWithResponse(ctx context.Context, body LabJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*LabJoinResponse, error)
 
-	// LabMishapWithBodyWithResponse Let something go wrong in the lab
+	// LabMishapWithBodyWithResponse Make something fail in the lab
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lab/mishap (the `LabMishap` operationId).
 	LabMishapWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabMishapResponse, error)
 
-	// LabMishapWithResponse Let something go wrong in the lab
+	// LabMishapWithResponse Make something fail in the lab
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19570,14 +19595,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /lab/speed (the `SetLabSpeed` operationId).
 	SetLabSpeedWithResponse(ctx context.Context, body SetLabSpeedJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLabSpeedResponse, error)
 
-	// LabStuckWithBodyWithResponse Let recoveries of a lab pool hang
+	// LabStuckWithBodyWithResponse Make recoveries of a lab pool hang
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LabStuckResponse, error)
 
-	// LabStuckWithResponse Let recoveries of a lab pool hang
+	// LabStuckWithResponse Make recoveries of a lab pool hang
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19733,7 +19758,7 @@ type ClientWithResponsesInterface interface {
 
 	// ListPoolsWithResponse List pools
 	//
-	// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
+	// Least margin first, unknown ones before all others. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19777,7 +19802,7 @@ type ClientWithResponsesInterface interface {
 
 	// ForgetPoolWithBodyWithResponse Forget a pool that is gone
 	//
-	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19786,7 +19811,7 @@ type ClientWithResponsesInterface interface {
 
 	// ForgetPoolWithResponse Forget a pool that is gone
 	//
-	// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+	// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19809,7 +19834,7 @@ type ClientWithResponsesInterface interface {
 
 	// RenamePoolWithBodyWithResponse Give a pool another name
 	//
-	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19818,7 +19843,7 @@ type ClientWithResponsesInterface interface {
 
 	// RenamePoolWithResponse Give a pool another name
 	//
-	// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+	// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19855,7 +19880,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetLatestReadingsWithResponse Export the latest reading of every drive
 	//
-	// The newest value of every metric of every drive, a drive a line.
+	// The newest value of every metric of every drive, one drive per line.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19864,7 +19889,7 @@ type ClientWithResponsesInterface interface {
 
 	// ImportReadingsWithBodyWithResponse Import readings
 	//
-	// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+	// Readings of the past, one per line, as export prints them. Known readings do not change.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19873,7 +19898,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetReadyWithResponse Whether the service can do its work
 	//
-	// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+	// For supervisors and load balancers; needs no token and reveals nothing about the fleet.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -19958,7 +19983,7 @@ type ClientWithResponsesInterface interface {
 
 	// TryRuleWithBodyWithResponse Try a rule on past readings
 	//
-	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19967,7 +19992,7 @@ type ClientWithResponsesInterface interface {
 
 	// TryRuleWithResponse Try a rule on past readings
 	//
-	// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+	// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19983,7 +20008,7 @@ type ClientWithResponsesInterface interface {
 
 	// PutRuleWithBodyWithResponse Create a rule, or switch a built-in rule on or off
 	//
-	// Keeps a rule of one's own, or switches a built-in one on or off.
+	// Saves a rule of your own, or switches a built-in one on or off.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -19992,7 +20017,7 @@ type ClientWithResponsesInterface interface {
 
 	// PutRuleWithResponse Create a rule, or switch a built-in rule on or off
 	//
-	// Keeps a rule of one's own, or switches a built-in one on or off.
+	// Saves a rule of your own, or switches a built-in one on or off.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -20071,7 +20096,7 @@ type ClientWithResponsesInterface interface {
 
 	// ListSessionsWithResponse List open sessions
 	//
-	// One's own; an admin sees everybody's.
+	// Your own; an admin sees everybody's.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20080,7 +20105,7 @@ type ClientWithResponsesInterface interface {
 
 	// EndSessionWithResponse End a session
 	//
-	// One's own; an admin may end anybody's. Its event streams end with it.
+	// Your own; an admin may end anybody's. Its event streams end with it.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20096,7 +20121,7 @@ type ClientWithResponsesInterface interface {
 
 	// InviteSiteWithBodyWithResponse Invite a site to a headquarters
 	//
-	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -20105,7 +20130,7 @@ type ClientWithResponsesInterface interface {
 
 	// InviteSiteWithResponse Invite a site to a headquarters
 	//
-	// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+	// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -20114,7 +20139,7 @@ type ClientWithResponsesInterface interface {
 
 	// RemoveSiteWithResponse Remove a site from a headquarters
 	//
-	// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+	// Its secret ends, and its data is removed from the headquarters. The service of the site keeps running.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20135,14 +20160,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /spots (the `ConfirmBay` operationId).
 	ConfirmBayWithResponse(ctx context.Context, params *ConfirmBayParams, body ConfirmBayJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmBayResponse, error)
 
-	// ListStockWithResponse List drives kept to replace others
+	// ListStockWithResponse List the stock
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /stock (the `ListStock` operationId).
 	ListStockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStockResponse, error)
 
-	// GetStockAdviceWithResponse Tell how many drives to hold, and what to buy
+	// GetStockAdviceWithResponse Get how many drives to hold, and what to buy
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20156,23 +20181,23 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /stock/{drive} (the `DropFromStock` operationId).
 	DropFromStockWithResponse(ctx context.Context, drive string, reqEditors ...RequestEditorFn) (*DropFromStockResponse, error)
 
-	// KeepInStockWithBodyWithResponse Keep a drive in stock
+	// KeepInStockWithBodyWithResponse Add a drive to the stock
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithBodyWithResponse(ctx context.Context, drive string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
 
-	// KeepInStockWithResponse Keep a drive in stock
+	// KeepInStockWithResponse Add a drive to the stock
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /stock/{drive} (the `KeepInStock` operationId).
 	KeepInStockWithResponse(ctx context.Context, drive string, body KeepInStockJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepInStockResponse, error)
 
-	// GetStoryWithResponse Tell what happened to a drive, a pool or a host, in order
+	// GetStoryWithResponse Report on a drive, a pool or a host, in order of time
 	//
-	// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+	// What was observed, judged, notified, seen by people, ordered and done, and when nothing was known.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20347,7 +20372,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /swaps/{id}/resume (the `ResumeSwap` operationId).
 	ResumeSwapWithResponse(ctx context.Context, id IdParam, params *ResumeSwapParams, body ResumeSwapJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeSwapResponse, error)
 
-	// TakeOverWithBodyWithResponse Say that the service before is gone
+	// TakeOverWithBodyWithResponse Declare the earlier service gone
 	//
 	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 	//
@@ -20356,7 +20381,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /take-over (the `TakeOver` operationId).
 	TakeOverWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverResponse, error)
 
-	// TakeOverWithResponse Say that the service before is gone
+	// TakeOverWithResponse Declare the earlier service gone
 	//
 	// A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 	//
@@ -27636,7 +27661,7 @@ func (c *ClientWithResponses) StopAcceptanceWithResponse(ctx context.Context, id
 
 // AskCertificateWithBodyWithResponse Get a certificate for an agent
 //
-// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27651,7 +27676,7 @@ func (c *ClientWithResponses) AskCertificateWithBodyWithResponse(ctx context.Con
 
 // AskCertificateWithResponse Get a certificate for an agent
 //
-// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+// The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27666,7 +27691,7 @@ func (c *ClientWithResponses) AskCertificateWithResponse(ctx context.Context, bo
 
 // GetAgentControllerWithResponse Get how the host's management controller is reached
 //
-// Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+// Only for the host's own agent. The answer to each report names the version in the header Lantern-Controller.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -27681,7 +27706,7 @@ func (c *ClientWithResponses) GetAgentControllerWithResponse(ctx context.Context
 
 // AskEnrolmentWithBodyWithResponse Ask to be enrolled, with the code of an invitation
 //
-// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27696,7 +27721,7 @@ func (c *ClientWithResponses) AskEnrolmentWithBodyWithResponse(ctx context.Conte
 
 // AskEnrolmentWithResponse Ask to be enrolled, with the code of an invitation
 //
-// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+// Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28012,9 +28037,9 @@ func (c *ClientWithResponses) SkipInCampaignWithResponse(ctx context.Context, id
 	return ParseSkipInCampaignResponse(rsp)
 }
 
-// ListCapacityWithResponse Tell when pools will be full, and what would give them room
+// ListCapacityWithResponse Forecast when pools will be full, and what would add space
 //
-// When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+// When each pool is full if it keeps growing as before, and about how much space another group or larger drives would add.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28161,7 +28186,7 @@ func (c *ClientWithResponses) EvidenceOfDriveWithResponse(ctx context.Context, d
 
 // ForgetDriveWithBodyWithResponse Forget a drive that is gone
 //
-// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28176,7 +28201,7 @@ func (c *ClientWithResponses) ForgetDriveWithBodyWithResponse(ctx context.Contex
 
 // ForgetDriveWithResponse Forget a drive that is gone
 //
-// It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+// It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28189,7 +28214,7 @@ func (c *ClientWithResponses) ForgetDriveWithResponse(ctx context.Context, drive
 	return ParseForgetDriveResponse(rsp)
 }
 
-// MergeDrivesWithBodyWithResponse Say that a drive is one that was known under another identity
+// MergeDrivesWithBodyWithResponse Join a drive with its record under an earlier identity
 //
 // What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 //
@@ -28204,7 +28229,7 @@ func (c *ClientWithResponses) MergeDrivesWithBodyWithResponse(ctx context.Contex
 	return ParseMergeDrivesResponse(rsp)
 }
 
-// MergeDrivesWithResponse Say that a drive is one that was known under another identity
+// MergeDrivesWithResponse Join a drive with its record under an earlier identity
 //
 // What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
 //
@@ -28260,9 +28285,9 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 	return ParseStreamEventsResponse(rsp)
 }
 
-// GetFailuresWithResponse Tell how often drives fail, and how long they live
+// GetFailuresWithResponse Get failure rates and survival
 //
-// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+// Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase date, or from the day it was first seen if that is not recorded.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28275,9 +28300,9 @@ func (c *ClientWithResponses) GetFailuresWithResponse(ctx context.Context, param
 	return ParseGetFailuresResponse(rsp)
 }
 
-// GetHorizonWithResponse Tell all pools in a few blocks
+// GetHorizonWithResponse Summarise all pools in a few blocks
 //
-// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+// A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The worst comes first.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28368,7 +28393,7 @@ func (c *ClientWithResponses) SetColdWithResponse(ctx context.Context, host stri
 	return ParseSetColdResponse(rsp)
 }
 
-// RemoveControllerWithResponse Forget a host's management controller
+// RemoveControllerWithResponse Remove a host's management controller
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28381,9 +28406,9 @@ func (c *ClientWithResponses) RemoveControllerWithResponse(ctx context.Context, 
 	return ParseRemoveControllerResponse(rsp)
 }
 
-// SetControllerWithBodyWithResponse Say how a host's management controller is reached
+// SetControllerWithBodyWithResponse Set the address of a host's management controller
 //
-// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28396,9 +28421,9 @@ func (c *ClientWithResponses) SetControllerWithBodyWithResponse(ctx context.Cont
 	return ParseSetControllerResponse(rsp)
 }
 
-// SetControllerWithResponse Say how a host's management controller is reached
+// SetControllerWithResponse Set the address of a host's management controller
 //
-// Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+// Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28465,7 +28490,7 @@ func (c *ClientWithResponses) SetLayoutWithResponse(ctx context.Context, host st
 
 // MoveLayoutWithBodyWithResponse Give a described enclosure to another host
 //
-// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28480,7 +28505,7 @@ func (c *ClientWithResponses) MoveLayoutWithBodyWithResponse(ctx context.Context
 
 // MoveLayoutWithResponse Give a described enclosure to another host
 //
-// Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+// Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28495,7 +28520,7 @@ func (c *ClientWithResponses) MoveLayoutWithResponse(ctx context.Context, host s
 
 // RenameHostWithBodyWithResponse Give a host another name
 //
-// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28510,7 +28535,7 @@ func (c *ClientWithResponses) RenameHostWithBodyWithResponse(ctx context.Context
 
 // RenameHostWithResponse Give a host another name
 //
-// Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+// Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28525,7 +28550,7 @@ func (c *ClientWithResponses) RenameHostWithResponse(ctx context.Context, host s
 
 // RetireHostWithBodyWithResponse Retire a host
 //
-// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28540,7 +28565,7 @@ func (c *ClientWithResponses) RetireHostWithBodyWithResponse(ctx context.Context
 
 // RetireHostWithResponse Retire a host
 //
-// It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+// It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28618,9 +28643,9 @@ func (c *ClientWithResponses) ActOnSurveyWithResponse(ctx context.Context, host 
 	return ParseActOnSurveyResponse(rsp)
 }
 
-// ListInventoryWithResponse List what is known of drives beyond what they tell
+// ListInventoryWithResponse List the inventory of drives
 //
-// Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+// Purchase, warranty, batch, notes and state, of every drive, including those ordered or gone.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28633,7 +28658,7 @@ func (c *ClientWithResponses) ListInventoryWithResponse(ctx context.Context, par
 	return ParseListInventoryResponse(rsp)
 }
 
-// ListInventoryFieldsWithResponse List the fields that can be set, and what they hold
+// ListInventoryFieldsWithResponse List the fields that can be set
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28648,7 +28673,7 @@ func (c *ClientWithResponses) ListInventoryFieldsWithResponse(ctx context.Contex
 
 // ImportInventoryWithBodyWithResponse Set fields of many drives
 //
-// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28663,7 +28688,7 @@ func (c *ClientWithResponses) ImportInventoryWithBodyWithResponse(ctx context.Co
 
 // ImportInventoryWithResponse Set fields of many drives
 //
-// All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+// All rows or none. A dry run says what would change. If any row is refused, nothing is written.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28676,7 +28701,7 @@ func (c *ClientWithResponses) ImportInventoryWithResponse(ctx context.Context, b
 	return ParseImportInventoryResponse(rsp)
 }
 
-// RemoveInventoryWithResponse Remove what was written of a drive
+// RemoveInventoryWithResponse Remove the inventory of a drive
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28689,7 +28714,7 @@ func (c *ClientWithResponses) RemoveInventoryWithResponse(ctx context.Context, d
 	return ParseRemoveInventoryResponse(rsp)
 }
 
-// GetInventoryWithResponse Get what is known of one drive
+// GetInventoryWithResponse Get the inventory of one drive
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -28743,7 +28768,7 @@ func (c *ClientWithResponses) ListInvitationsWithResponse(ctx context.Context, r
 
 // InviteWithBodyWithResponse Invite hosts
 //
-// Makes a code with which agents ask to be enrolled; it is told once.
+// Makes a code with which agents ask to be enrolled; it is shown once.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28758,7 +28783,7 @@ func (c *ClientWithResponses) InviteWithBodyWithResponse(ctx context.Context, co
 
 // InviteWithResponse Invite hosts
 //
-// Makes a code with which agents ask to be enrolled; it is told once.
+// Makes a code with which agents ask to be enrolled; it is shown once.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28862,7 +28887,7 @@ func (c *ClientWithResponses) LabJoinWithResponse(ctx context.Context, body LabJ
 	return ParseLabJoinResponse(rsp)
 }
 
-// LabMishapWithBodyWithResponse Let something go wrong in the lab
+// LabMishapWithBodyWithResponse Make something fail in the lab
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -28875,7 +28900,7 @@ func (c *ClientWithResponses) LabMishapWithBodyWithResponse(ctx context.Context,
 	return ParseLabMishapResponse(rsp)
 }
 
-// LabMishapWithResponse Let something go wrong in the lab
+// LabMishapWithResponse Make something fail in the lab
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29044,7 +29069,7 @@ func (c *ClientWithResponses) SetLabSpeedWithResponse(ctx context.Context, body 
 	return ParseSetLabSpeedResponse(rsp)
 }
 
-// LabStuckWithBodyWithResponse Let recoveries of a lab pool hang
+// LabStuckWithBodyWithResponse Make recoveries of a lab pool hang
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29057,7 +29082,7 @@ func (c *ClientWithResponses) LabStuckWithBodyWithResponse(ctx context.Context, 
 	return ParseLabStuckResponse(rsp)
 }
 
-// LabStuckWithResponse Let recoveries of a lab pool hang
+// LabStuckWithResponse Make recoveries of a lab pool hang
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29345,7 +29370,7 @@ func (c *ClientWithResponses) SetPlanWithResponse(ctx context.Context, name stri
 
 // ListPoolsWithResponse List pools
 //
-// The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
+// Least margin first, unknown ones before all others. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -29425,7 +29450,7 @@ func (c *ClientWithResponses) PoolFitWithResponse(ctx context.Context, pool Pool
 
 // ForgetPoolWithBodyWithResponse Forget a pool that is gone
 //
-// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29440,7 +29465,7 @@ func (c *ClientWithResponses) ForgetPoolWithBodyWithResponse(ctx context.Context
 
 // ForgetPoolWithResponse Forget a pool that is gone
 //
-// Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+// Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29481,7 +29506,7 @@ func (c *ClientWithResponses) PlanMovesWithResponse(ctx context.Context, pool Po
 
 // RenamePoolWithBodyWithResponse Give a pool another name
 //
-// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29496,7 +29521,7 @@ func (c *ClientWithResponses) RenamePoolWithBodyWithResponse(ctx context.Context
 
 // RenamePoolWithResponse Give a pool another name
 //
-// In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+// Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29563,7 +29588,7 @@ func (c *ClientWithResponses) WhatIfWithResponse(ctx context.Context, pool PoolP
 
 // GetLatestReadingsWithResponse Export the latest reading of every drive
 //
-// The newest value of every metric of every drive, a drive a line.
+// The newest value of every metric of every drive, one drive per line.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -29578,7 +29603,7 @@ func (c *ClientWithResponses) GetLatestReadingsWithResponse(ctx context.Context,
 
 // ImportReadingsWithBodyWithResponse Import readings
 //
-// Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+// Readings of the past, one per line, as export prints them. Known readings do not change.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29593,7 +29618,7 @@ func (c *ClientWithResponses) ImportReadingsWithBodyWithResponse(ctx context.Con
 
 // GetReadyWithResponse Whether the service can do its work
 //
-// For supervisors and load balancers; needs no token and tells nothing of the fleet.
+// For supervisors and load balancers; needs no token and reveals nothing about the fleet.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -29744,7 +29769,7 @@ func (c *ClientWithResponses) TryThresholdWithResponse(ctx context.Context, body
 
 // TryRuleWithBodyWithResponse Try a rule on past readings
 //
-// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29759,7 +29784,7 @@ func (c *ClientWithResponses) TryRuleWithBodyWithResponse(ctx context.Context, c
 
 // TryRuleWithResponse Try a rule on past readings
 //
-// Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+// Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29787,7 +29812,7 @@ func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id IdP
 
 // PutRuleWithBodyWithResponse Create a rule, or switch a built-in rule on or off
 //
-// Keeps a rule of one's own, or switches a built-in one on or off.
+// Saves a rule of your own, or switches a built-in one on or off.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29802,7 +29827,7 @@ func (c *ClientWithResponses) PutRuleWithBodyWithResponse(ctx context.Context, i
 
 // PutRuleWithResponse Create a rule, or switch a built-in rule on or off
 //
-// Keeps a rule of one's own, or switches a built-in one on or off.
+// Saves a rule of your own, or switches a built-in one on or off.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -29947,7 +29972,7 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 
 // ListSessionsWithResponse List open sessions
 //
-// One's own; an admin sees everybody's.
+// Your own; an admin sees everybody's.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -29962,7 +29987,7 @@ func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, reqE
 
 // EndSessionWithResponse End a session
 //
-// One's own; an admin may end anybody's. Its event streams end with it.
+// Your own; an admin may end anybody's. Its event streams end with it.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -29990,7 +30015,7 @@ func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEdit
 
 // InviteSiteWithBodyWithResponse Invite a site to a headquarters
 //
-// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -30005,7 +30030,7 @@ func (c *ClientWithResponses) InviteSiteWithBodyWithResponse(ctx context.Context
 
 // InviteSiteWithResponse Invite a site to a headquarters
 //
-// The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+// The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -30020,7 +30045,7 @@ func (c *ClientWithResponses) InviteSiteWithResponse(ctx context.Context, params
 
 // RemoveSiteWithResponse Remove a site from a headquarters
 //
-// It is let in no more, and what it said is forgotten. The site itself goes on as before.
+// Its secret ends, and its data is removed from the headquarters. The service of the site keeps running.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -30059,7 +30084,7 @@ func (c *ClientWithResponses) ConfirmBayWithResponse(ctx context.Context, params
 	return ParseConfirmBayResponse(rsp)
 }
 
-// ListStockWithResponse List drives kept to replace others
+// ListStockWithResponse List the stock
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -30072,7 +30097,7 @@ func (c *ClientWithResponses) ListStockWithResponse(ctx context.Context, reqEdit
 	return ParseListStockResponse(rsp)
 }
 
-// GetStockAdviceWithResponse Tell how many drives to hold, and what to buy
+// GetStockAdviceWithResponse Get how many drives to hold, and what to buy
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -30098,7 +30123,7 @@ func (c *ClientWithResponses) DropFromStockWithResponse(ctx context.Context, dri
 	return ParseDropFromStockResponse(rsp)
 }
 
-// KeepInStockWithBodyWithResponse Keep a drive in stock
+// KeepInStockWithBodyWithResponse Add a drive to the stock
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -30111,7 +30136,7 @@ func (c *ClientWithResponses) KeepInStockWithBodyWithResponse(ctx context.Contex
 	return ParseKeepInStockResponse(rsp)
 }
 
-// KeepInStockWithResponse Keep a drive in stock
+// KeepInStockWithResponse Add a drive to the stock
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -30124,9 +30149,9 @@ func (c *ClientWithResponses) KeepInStockWithResponse(ctx context.Context, drive
 	return ParseKeepInStockResponse(rsp)
 }
 
-// GetStoryWithResponse Tell what happened to a drive, a pool or a host, in order
+// GetStoryWithResponse Report on a drive, a pool or a host, in order of time
 //
-// What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+// What was observed, judged, notified, seen by people, ordered and done, and when nothing was known.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -30451,7 +30476,7 @@ func (c *ClientWithResponses) ResumeSwapWithResponse(ctx context.Context, id IdP
 	return ParseResumeSwapResponse(rsp)
 }
 
-// TakeOverWithBodyWithResponse Say that the service before is gone
+// TakeOverWithBodyWithResponse Declare the earlier service gone
 //
 // A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 //
@@ -30466,7 +30491,7 @@ func (c *ClientWithResponses) TakeOverWithBodyWithResponse(ctx context.Context, 
 	return ParseTakeOverResponse(rsp)
 }
 
-// TakeOverWithResponse Say that the service before is gone
+// TakeOverWithResponse Declare the earlier service gone
 //
 // A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
 //
@@ -35467,7 +35492,7 @@ type ServerInterface interface {
 	// SkipInCampaign Skip the next drive of a campaign
 	// (POST /campaigns/{id}/skip)
 	SkipInCampaign(ctx *echo.Context, id IdParam, params SkipInCampaignParams) error
-	// ListCapacity Tell when pools will be full, and what would give them room
+	// ListCapacity Forecast when pools will be full, and what would add space
 	// (GET /capacity)
 	ListCapacity(ctx *echo.Context, params ListCapacityParams) error
 	// ListChannels List notice channels
@@ -35497,7 +35522,7 @@ type ServerInterface interface {
 	// ForgetDrive Forget a drive that is gone
 	// (POST /drives/{drive}/forget)
 	ForgetDrive(ctx *echo.Context, drive DriveParam, params ForgetDriveParams) error
-	// MergeDrives Say that a drive is one that was known under another identity
+	// MergeDrives Join a drive with its record under an earlier identity
 	// (POST /drives/{drive}/merge)
 	MergeDrives(ctx *echo.Context, drive DriveParam, params MergeDrivesParams) error
 	// GetReadings Export readings
@@ -35509,10 +35534,10 @@ type ServerInterface interface {
 	// StreamEvents Follow events as they happen
 	// (GET /events)
 	StreamEvents(ctx *echo.Context, params StreamEventsParams) error
-	// GetFailures Tell how often drives fail, and how long they live
+	// GetFailures Get failure rates and survival
 	// (GET /failures)
 	GetFailures(ctx *echo.Context, params GetFailuresParams) error
-	// GetHorizon Tell all pools in a few blocks
+	// GetHorizon Summarise all pools in a few blocks
 	// (GET /horizon)
 	GetHorizon(ctx *echo.Context, params GetHorizonParams) error
 	// ListHosts List hosts
@@ -35527,10 +35552,10 @@ type ServerInterface interface {
 	// SetCold Set whether drives of a host are changed only while it is down
 	// (PUT /hosts/{host}/cold)
 	SetCold(ctx *echo.Context, host string) error
-	// RemoveController Forget a host's management controller
+	// RemoveController Remove a host's management controller
 	// (DELETE /hosts/{host}/controller)
 	RemoveController(ctx *echo.Context, host string) error
-	// SetController Say how a host's management controller is reached
+	// SetController Set the address of a host's management controller
 	// (PUT /hosts/{host}/controller)
 	SetController(ctx *echo.Context, host string, params SetControllerParams) error
 	// ListLayouts List the enclosure layouts of a host
@@ -35560,19 +35585,19 @@ type ServerInterface interface {
 	// ActOnSurvey Start, answer or end a survey
 	// (POST /hosts/{host}/survey)
 	ActOnSurvey(ctx *echo.Context, host string, params ActOnSurveyParams) error
-	// ListInventory List what is known of drives beyond what they tell
+	// ListInventory List the inventory of drives
 	// (GET /inventory)
 	ListInventory(ctx *echo.Context, params ListInventoryParams) error
-	// ListInventoryFields List the fields that can be set, and what they hold
+	// ListInventoryFields List the fields that can be set
 	// (GET /inventory/fields)
 	ListInventoryFields(ctx *echo.Context) error
 	// ImportInventory Set fields of many drives
 	// (POST /inventory/import)
 	ImportInventory(ctx *echo.Context) error
-	// RemoveInventory Remove what was written of a drive
+	// RemoveInventory Remove the inventory of a drive
 	// (DELETE /inventory/{drive})
 	RemoveInventory(ctx *echo.Context, drive DriveParam) error
-	// GetInventory Get what is known of one drive
+	// GetInventory Get the inventory of one drive
 	// (GET /inventory/{drive})
 	GetInventory(ctx *echo.Context, drive DriveParam) error
 	// SetInventory Set fields of one drive, or add a note
@@ -35599,7 +35624,7 @@ type ServerInterface interface {
 	// LabJoin Make a drive a member of a lab pool by hand
 	// (POST /lab/join)
 	LabJoin(ctx *echo.Context) error
-	// LabMishap Let something go wrong in the lab
+	// LabMishap Make something fail in the lab
 	// (POST /lab/mishap)
 	LabMishap(ctx *echo.Context) error
 	// LabPart Change the state of an enclosure part in the lab
@@ -35620,7 +35645,7 @@ type ServerInterface interface {
 	// SetLabSpeed Set the speed of time in the lab
 	// (PUT /lab/speed)
 	SetLabSpeed(ctx *echo.Context) error
-	// LabStuck Let recoveries of a lab pool hang
+	// LabStuck Make recoveries of a lab pool hang
 	// (POST /lab/stuck)
 	LabStuck(ctx *echo.Context) error
 	// ListLights List bay lights that are on or asked for
@@ -35782,19 +35807,19 @@ type ServerInterface interface {
 	// ConfirmBay Confirm which drive is in a bay
 	// (POST /spots)
 	ConfirmBay(ctx *echo.Context, params ConfirmBayParams) error
-	// ListStock List drives kept to replace others
+	// ListStock List the stock
 	// (GET /stock)
 	ListStock(ctx *echo.Context) error
-	// GetStockAdvice Tell how many drives to hold, and what to buy
+	// GetStockAdvice Get how many drives to hold, and what to buy
 	// (GET /stock/advice)
 	GetStockAdvice(ctx *echo.Context, params GetStockAdviceParams) error
 	// DropFromStock Remove a drive from stock
 	// (DELETE /stock/{drive})
 	DropFromStock(ctx *echo.Context, drive string) error
-	// KeepInStock Keep a drive in stock
+	// KeepInStock Add a drive to the stock
 	// (PUT /stock/{drive})
 	KeepInStock(ctx *echo.Context, drive string) error
-	// GetStory Tell what happened to a drive, a pool or a host, in order
+	// GetStory Report on a drive, a pool or a host, in order of time
 	// (GET /story/{kind}/{name})
 	GetStory(ctx *echo.Context, kind string, name string, params GetStoryParams) error
 	// ListSwaps List swaps, the newest first
@@ -35839,7 +35864,7 @@ type ServerInterface interface {
 	// ResumeSwap Resume a swap that is on hold
 	// (POST /swaps/{id}/resume)
 	ResumeSwap(ctx *echo.Context, id IdParam, params ResumeSwapParams) error
-	// TakeOver Say that the service before is gone
+	// TakeOver Declare the earlier service gone
 	// (POST /take-over)
 	TakeOver(ctx *echo.Context) error
 }

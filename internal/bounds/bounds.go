@@ -6,6 +6,7 @@ package bounds
 import (
 	"fmt"
 	"reflect"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -72,7 +73,49 @@ func Check(v any) error {
 	value := reflect.ValueOf(v)
 	// What number people say wrongly, they are told in the words of the matter.
 	_, d.numbers = v.(api.Report)
-	return d.check(value.Type().Name(), d.Components.Schemas[value.Type().Name()], value)
+	name := value.Type().Name()
+	return d.check(&path{name: name}, d.Components.Schemas[name], value)
+}
+
+// path is where a value is. It becomes a text only if the value is out of its bounds.
+type path struct {
+	in    *path
+	name  string
+	index int // in a list, if name is empty
+}
+
+// String is the path such as Report.drives[3].reading.
+func (p *path) String() string {
+	switch {
+	case p.in == nil:
+		return p.name
+	case p.name == "":
+		return p.in.String() + "[" + strconv.Itoa(p.index) + "]"
+	}
+	return p.in.String() + "." + p.name
+}
+
+// field is a field of a structure that has a name in JSON.
+type field struct {
+	index int
+	name  string
+}
+
+// fields has the fields of each structure, by its reflect.Type.
+var fields sync.Map
+
+func fieldsOf(t reflect.Type) []field {
+	if f, ok := fields.Load(t); ok {
+		return f.([]field)
+	}
+	var out []field
+	for i := range t.NumField() {
+		if name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ","); name != "" && name != "-" {
+			out = append(out, field{i, name})
+		}
+	}
+	fields.Store(t, out)
+	return out
 }
 
 func (d *document) resolve(s *schema) *schema {
@@ -95,7 +138,7 @@ func most(own, usual *int) int {
 	return *usual
 }
 
-func (d *document) check(at string, s *schema, v reflect.Value) error {
+func (d *document) check(at *path, s *schema, v reflect.Value) error {
 	s = d.resolve(s)
 	usual := &d.Components.Defaults
 	switch v.Kind() {
@@ -114,15 +157,7 @@ func (d *document) check(at string, s *schema, v reflect.Value) error {
 		if m := most(s.MaxProperties, usual.MaxProperties); v.Len() > m {
 			return fmt.Errorf("%s has %d entries; at most %d are taken", at, v.Len(), m)
 		}
-		for it := v.MapRange(); it.Next(); {
-			name := fmt.Sprint(it.Key())
-			if len(name) > *usual.MaxLength {
-				return fmt.Errorf("%s has a name of %d characters", at, len(name))
-			}
-			if err := d.check(at+"."+name, s.Additional, it.Value()); err != nil {
-				return err
-			}
-		}
+		return d.checkMap(at, s, v)
 	case reflect.Struct:
 		return d.checkStruct(at, s, v)
 	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
@@ -137,18 +172,22 @@ func (d *document) check(at string, s *schema, v reflect.Value) error {
 	return nil
 }
 
-func (d *document) within(at string, x float64, least, most *float64) error {
+func (d *document) within(at *path, x float64, least, most *float64) error {
 	switch {
-	case !d.numbers:
+	case d.inside(x, least, most):
+		return nil
 	case least != nil && x < *least:
 		return fmt.Errorf("%s is %g; at least %g is taken", at, x, *least)
-	case most != nil && x > *most:
-		return fmt.Errorf("%s is %g; at most %g is taken", at, x, *most)
 	}
-	return nil
+	return fmt.Errorf("%s is %g; at most %g is taken", at, x, *most)
 }
 
-func (d *document) checkList(at string, s *schema, v reflect.Value) error {
+// inside reports whether a number needs no error: it is within its bounds, or numbers are not checked.
+func (d *document) inside(x float64, least, most *float64) bool {
+	return !d.numbers || !(least != nil && x < *least) && !(most != nil && x > *most)
+}
+
+func (d *document) checkList(at *path, s *schema, v reflect.Value) error {
 	if v.Type().Elem().Kind() == reflect.Uint8 {
 		if m := most(s.MaxLength, d.Components.Defaults.MaxLength); v.Len() > m {
 			return fmt.Errorf("%s has %d bytes; at most %d are taken", at, v.Len(), m)
@@ -159,27 +198,54 @@ func (d *document) checkList(at string, s *schema, v reflect.Value) error {
 		return fmt.Errorf("%s has %d entries; at most %d are taken", at, v.Len(), m)
 	}
 	for i := range v.Len() {
-		if err := d.check(fmt.Sprintf("%s[%d]", at, i), s.Items, v.Index(i)); err != nil {
+		if err := d.check(&path{in: at, index: i}, s.Items, v.Index(i)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (d *document) checkStruct(at string, s *schema, v reflect.Value) error {
-	if t, ok := v.Interface().(time.Time); ok {
+func (d *document) checkMap(at *path, s *schema, v reflect.Value) error {
+	check := func(name string, value reflect.Value) error {
+		if len(name) > *d.Components.Defaults.MaxLength {
+			return fmt.Errorf("%s has a name of %d characters", at, len(name))
+		}
+		return d.check(&path{in: at, name: name}, s.Additional, value)
+	}
+	if numbers, ok := v.Interface().(map[string]float64); ok { // the metrics of each reading: most of what is checked
+		each := d.resolve(s.Additional)
+		for name, x := range numbers {
+			if len(name) <= *d.Components.Defaults.MaxLength && d.inside(x, each.Minimum, each.Maximum) {
+				continue
+			}
+			if err := check(name, reflect.ValueOf(x)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for it := v.MapRange(); it.Next(); {
+		if err := check(fmt.Sprint(it.Key()), it.Value()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var timeType = reflect.TypeFor[time.Time]()
+
+func (d *document) checkStruct(at *path, s *schema, v reflect.Value) error {
+	if v.Type() == timeType {
+		t := v.Interface().(time.Time)
 		// A reading of another time is left out by itself; it must not cost the whole report.
-		if !t.IsZero() && !strings.HasSuffix(at, ".reading.at") && (t.Before(earliest) || t.After(latest)) {
+		ofReading := at.name == "at" && at.in != nil && at.in.name == "reading"
+		if !t.IsZero() && !ofReading && (t.Before(earliest) || t.After(latest)) {
 			return fmt.Errorf("%s is %s, which cannot be", at, t.Format(time.RFC3339))
 		}
 		return nil
 	}
-	for i := range v.NumField() {
-		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
-		if name == "" || name == "-" {
-			continue
-		}
-		if err := d.check(at+"."+name, s.Properties[name], v.Field(i)); err != nil {
+	for _, f := range fieldsOf(v.Type()) {
+		if err := d.check(&path{in: at, name: f.name}, s.Properties[f.name], v.Field(f.index)); err != nil {
 			return err
 		}
 	}

@@ -141,7 +141,7 @@ func (s Sender) Send(ctx context.Context, c Config, m Message) error {
 func address(of string, schemes [2]string, ports map[string]string) (*url.URL, string, error) {
 	u, err := url.Parse(of)
 	if err != nil || u.Host == "" {
-		return nil, "", fmt.Errorf("%q is no address", of)
+		return nil, "", fmt.Errorf("%q is not an address", of)
 	}
 	if u.Scheme != schemes[0] && u.Scheme != schemes[1] {
 		return nil, "", fmt.Errorf("%q begins neither with %s:// nor with %s://", of, schemes[0], schemes[1])
@@ -155,7 +155,7 @@ func address(of string, schemes [2]string, ports map[string]string) (*url.URL, s
 func (s Sender) notSelf(ctx context.Context, host, port string) error {
 	n, err := strconv.ParseUint(port, 10, 16)
 	if err != nil {
-		return fmt.Errorf("%q is no port", port)
+		return fmt.Errorf("%q is not a port", port)
 	}
 	ips, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 	if err != nil {

@@ -262,7 +262,7 @@ func TestRefused(t *testing.T) {
 	for url, want := range map[string]string{"http://127.0.0.1:7411/api/v1/round": "itself",
 		"http://localhost:7411/": "itself", "http://127.9.9.9:7411/": "itself", "http://[::1]:7411/": "itself",
 		"http://0.0.0.0:7411/":   "itself",
-		"http://127.0.0.1:7412/": "", "ftp://x/": "begins neither", "not an address": "is no address",
+		"http://127.0.0.1:7412/": "", "ftp://x/": "begins neither", "not an address": "is not an address",
 		"https://u:p@x/": "secret"} {
 		err := s.Check(t.Context(), Config{Kind: Webhook, URL: url, Secret: "k"})
 		if want == "" {

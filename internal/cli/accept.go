@@ -65,14 +65,14 @@ func acceptCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all tests of new drives, the newest first",
+				Usage:       "list acceptance tests, newest first",
 				Description: "Example: lantern accept list\n         lantern accept list -o json",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "begin",
-				Usage:     "test it for what the policy says (lantern accept policy), or for what is said here",
+				Usage:     "start an acceptance test, by the policy (lantern accept policy) or these options",
 				ArgsUsage: "<drive>",
 				Description: "Example: lantern accept begin XH001 --short\n         lantern accept begin XH001 " +
 					"--surface --extended --rate 100MB --tail XH001",
@@ -80,11 +80,11 @@ func acceptCommand() *cli.Command {
 					asked(),
 					&cli.BoolFlag{
 						Name:  "short",
-						Usage: "no more than its past and its short self-test, whatever the policy says",
+						Usage: "only its past and the short self-test, whatever the policy says",
 					},
 					&cli.StringFlag{
 						Name:  "tail",
-						Usage: "as read on the label; asked for when the surface is written and it was not given",
+						Usage: "label tail, as read on the label; asked for before the surface is written",
 					},
 				),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -126,12 +126,12 @@ func acceptCommand() *cli.Command {
 			},
 			{
 				Name:  "policy",
-				Usage: "what new drives are tested for if nobody says otherwise; with flags, set it",
+				Usage: "show the default acceptance test of new drives; with options, set it",
 				Description: "Example: lantern accept policy\n         lantern accept policy --surface " +
 					"--extended --rate 100MB\n         lantern accept policy --short",
 				Flags: append(
 					asked(),
-					&cli.BoolFlag{Name: "short", Usage: "no more than their past and their short self-test"},
+					&cli.BoolFlag{Name: "short", Usage: "only their past and the short self-test"},
 				),
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					p, said, err := policyOf(cmd)
@@ -139,7 +139,7 @@ func acceptCommand() *cli.Command {
 					case err != nil:
 						return err
 					case said && cmd.Bool("short"):
-						return usage("--short says that no more is asked for\nExample: %s", example(cmd))
+						return usage("--short cannot be given with other tests\nExample: %s", example(cmd))
 					case said || cmd.Bool("short"):
 						p, err = ask[api.AcceptPolicy](s.client.SetAcceptPolicy(ctx, p))
 					default:
@@ -150,7 +150,7 @@ func acceptCommand() *cli.Command {
 			},
 			on(
 				"show",
-				"how far it has come",
+				"progress",
 				"lantern accept show XH001\n         lantern accept show XH001 -o json",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.GetAcceptance(ctx, name))
@@ -158,7 +158,7 @@ func acceptCommand() *cli.Command {
 			),
 			on(
 				"pause",
-				"let the writing of its surface rest",
+				"pause the surface test",
 				"lantern accept pause XH001\n         lantern accept pause fulmar/front/22",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.PauseAcceptance(ctx, name, nil, api.Reason{}))
@@ -166,7 +166,7 @@ func acceptCommand() *cli.Command {
 			),
 			on(
 				"resume",
-				"go on from where it was",
+				"continue where it stopped",
 				"lantern accept resume XH001\n         lantern accept resume fulmar/front/22",
 				func(ctx context.Context, s *session, name string) (api.Acceptance, error) {
 					return ask[api.Acceptance](s.client.ResumeAcceptance(ctx, name, nil, api.Reason{}))
@@ -189,12 +189,12 @@ func asked() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{
 			Name:  "surface",
-			Usage: "write the whole surface with patterns and read it back; whatever is on it is gone",
+			Usage: "write the whole surface with patterns and read it back; everything on it is lost",
 		},
 		&cli.BoolFlag{Name: "extended", Usage: "run the extended self-test"},
 		&cli.StringFlag{
 			Name: "rate",
-			Usage: "write and read this much a second at the most, such as 1GB; 150MB without it, so that users on the same " +
+			Usage: "limit of writing and reading per second, such as 1GB; default 150MB, so that users on the same " +
 				"cables are not kept waiting",
 		},
 	}
@@ -215,18 +215,18 @@ func policyOf(cmd *cli.Command) (p api.AcceptPolicy, said bool, err error) {
 
 func (s *session) acceptPolicy(p api.AcceptPolicy) {
 	o := s.out
-	o.line("%s", o.paint("New drives are tested, if nobody says otherwise, for", bold))
-	o.line("  what they say of their past, and their short self-test")
+	o.line("%s", o.paint("By default, new drives are tested for", bold))
+	o.line("  their past, as they report it, and the short self-test")
 	if p.Surface {
 		o.line(
-			"  their whole surface: written and read back, at %s/s at the most",
+			"  the whole surface: written and read back, at most %s/s",
 			decimal(cmp.Or(p.RateBytes, int64(150e6))),
 		)
 	}
 	if p.Extended {
-		o.line("  their extended self-test")
+		o.line("  the extended self-test")
 	}
-	o.line("  what they counted meanwhile")
+	o.line("  error counters during the tests")
 	if p.SetBy != "" {
 		o.line("%s", o.paint(fmt.Sprintf("set by %s %s", p.SetBy, p.SetAt.Local().Format("2006-01-02 15:04")), dim))
 	}
@@ -248,11 +248,11 @@ func (s *session) acceptance(a api.Acceptance) {
 		}
 	}
 	words := map[string]string{
-		"fresh":    "what it says of its past",
+		"fresh":    "its past, as it reports it",
 		"short":    "short self-test",
-		"surface":  "write and read back its whole surface",
+		"surface":  "write and read back the whole surface",
 		"extended": "extended self-test",
-		"compare":  "what it counted meanwhile",
+		"compare":  "error counters during the tests",
 	}
 	for i, st := range a.Stages {
 		mark := " "
@@ -266,7 +266,7 @@ func (s *session) acceptance(a api.Acceptance) {
 	}
 	if u := a.Surface; u.SizeBytes > 0 {
 		share := float64(u.DoneBytes) / float64(u.SizeBytes)
-		rate := "no rate can be told yet"
+		rate := "no rate known yet"
 		if u.RateBytes > 0 {
 			rate = decimal(int64(u.RateBytes)) + "/s"
 		}

@@ -12,20 +12,20 @@ import (
 func priorityCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "priority",
-		Usage:     "what a pool's recoveries get beside its users: low, normal or high, at once or by the hour",
+		Usage:     "set the priority of a pool's recoveries: low, normal or high, at once or by the hour",
 		ArgsUsage: "<pool> <low|normal|high>",
 		Description: "Example: lantern priority tidegauge high\n         lantern priority tidegauge high --from " +
 			"22:00 --to 06:00 --otherwise low --zone Europe/Berlin\n         lantern priority tidegauge --no-hours",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "only from this time of day"},
 			&cli.StringFlag{Name: "to", Usage: "until this time of day"},
-			&cli.StringFlag{Name: "zone", Usage: "of these times; UTC without it"},
+			&cli.StringFlag{Name: "zone", Usage: "time zone of these times; default UTC"},
 			&cli.StringFlag{
 				Name:  "otherwise",
 				Value: "normal",
-				Usage: "priority outside of these hours",
+				Usage: "priority outside these hours",
 			},
-			&cli.BoolFlag{Name: "no-hours", Usage: "it has no hours any more"},
+			&cli.BoolFlag{Name: "no-hours", Usage: "remove the hours"},
 		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			pool, to := cmd.Args().Get(0), cmd.Args().Get(1)
@@ -83,7 +83,7 @@ func priorityCommand() *cli.Command {
 func admitCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "admit",
-		Usage:       "add an empty drive to a pool as a further member",
+		Usage:       "add an empty drive to a pool as a new member",
 		ArgsUsage:   "<pool> <drive>",
 		Description: "Example: lantern admit specimens GA301 --tail GA301\n         lantern admit logbook LC700 --tail LC700",
 		Flags: []cli.Flag{

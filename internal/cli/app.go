@@ -27,7 +27,6 @@ import (
 	"lantern/internal/api"
 	"lantern/internal/harmless"
 	"lantern/internal/link"
-	"lantern/internal/nearest"
 	"lantern/internal/practice"
 )
 
@@ -56,7 +55,10 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 		Commands:                        append(more, Commands()...),
 		// Errors are told once, by main, with their exit code.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
+		OnUsageError: func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+			return usage("%s See: lantern --help", optionError(cmd, err))
+		},
+		StopOnNthArg: &first,
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
 				return noCommand(cmd)
@@ -70,88 +72,6 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 	return root
 }
 
-// noCommand is told of a command that there is not.
-func noCommand(cmd *cli.Command) error {
-	var names []string
-	for _, c := range cmd.VisibleCommands() {
-		names = append(names, c.Names()...)
-	}
-	name := cmd.Args().First()
-	return usage(
-		"no command %q in %s%s See: %s --help",
-		name,
-		cmd.FullName(),
-		nearest.Meant(name, names),
-		cmd.FullName(),
-	)
-}
-
-// prepare makes every command tell a wrong usage as an error with its own exit code, and complete names.
-func prepare(commands []*cli.Command) {
-	for _, c := range commands {
-		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
-			return usage("%s See: %s --help", optionError(cmd, err), cmd.FullName())
-		}
-		switch {
-		case len(c.Commands) > 0:
-			group(c)
-		case c.ArgsUsage == "" && c.Action != nil:
-			noArguments(c)
-		}
-		if c.ShellComplete == nil {
-			c.ShellComplete = complete
-		}
-		prepare(c.Commands)
-	}
-}
-
-// noArguments makes a command that takes none refuse them: whoever wrote one meant something by it.
-func noArguments(c *cli.Command) {
-	own := c.Action
-	c.Action = func(ctx context.Context, cmd *cli.Command) error {
-		if cmd.Args().Present() {
-			return usage("%s takes no arguments, only options; what is %q? See: %s --help",
-				cmd.FullName(), cmd.Args().First(), cmd.FullName())
-		}
-		return own(ctx, cmd)
-	}
-}
-
-// group makes a command with commands of its own refuse what is none of them, unless it takes arguments itself.
-func group(c *cli.Command) {
-	own := c.Action
-	c.Action = func(ctx context.Context, cmd *cli.Command) error {
-		switch {
-		case cmd.Args().Present() && c.ArgsUsage == "":
-			return noCommand(cmd)
-		case own != nil:
-			return own(ctx, cmd)
-		}
-		return cli.ShowSubcommandHelp(cmd)
-	}
-}
-
-// optionError adds the nearest option to an error about one that is not there.
-func optionError(cmd *cli.Command, err error) string {
-	const unknown = "flag provided but not defined: -"
-	name, ok := strings.CutPrefix(err.Error(), unknown)
-	if !ok {
-		return strings.TrimSuffix(err.Error(), ".") + "."
-	}
-	name = strings.TrimLeft(name, "-")
-	var names []string
-	for _, c := range cmd.Lineage() {
-		for _, f := range c.Flags {
-			for _, n := range f.Names() {
-				if len(n) > 1 {
-					names = append(names, "--"+n)
-				}
-			}
-		}
-	}
-	return fmt.Sprintf("no option --%s", name) + nearest.Meant("--"+name, names)
-}
-
 // Flags are those every client command takes.
 func Flags() []cli.Flag {
 	return []cli.Flag{
@@ -163,7 +83,7 @@ func Flags() []cli.Flag {
 		},
 		&cli.StringFlag{
 			Name:        "ca",
-			Usage:       "file with the certificate of who vouches for the service",
+			Usage:       "file with the certificate of the authority that signed the service's",
 			DefaultText: "the system's",
 		},
 		&cli.StringFlag{Name: "fingerprint", Usage: "SHA-256 of the service's certificate, which alone is trusted then"},
@@ -282,7 +202,7 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 			}),
 		)
 		if err != nil {
-			return usage("%q is no address of a service: %v", server, err)
+			return usage("%q is not the address of a service: %v", server, err)
 		}
 		s := &session{
 			client: client,
@@ -299,7 +219,7 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 		if copied.is() {
 			err = marked(err)
 			if format != "table" {
-				fmt.Fprintln(s.errOut, "nothing of this is real")
+				fmt.Fprintln(s.errOut, "nothing here is real")
 			}
 		}
 		if name := cmd.Name; s.rings && s.out.format == "table" && name != "round" && name != "follow" {
@@ -396,7 +316,7 @@ func ask[T any](res *http.Response, err error) (v T, _ error) {
 	if json.Unmarshal(body, &v) != nil {
 		return v, &Failure{
 			Code: ExitFailed,
-			Says: "what answered is no service of this program. Its address is given by --server, " +
+			Says: "the answer is not from a service of this program. Its address is given by --server, " +
 				"LANTERN_SERVER or the configuration file.",
 		}
 	}

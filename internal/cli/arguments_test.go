@@ -2,6 +2,8 @@ package cli
 
 import (
 	"io"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -29,4 +31,46 @@ func TestNoArguments(t *testing.T) {
 	}
 	walk([]string{"lantern"}, Root("test").Commands)
 	require.Greater(t, refused, 25)
+}
+
+// TestUnknown: in every group a command that does not exist is refused under its own name, whatever options follow it,
+// and what is suggested exists.
+func TestUnknown(t *testing.T) {
+	run := func(words ...string) string {
+		root := Root("test")
+		root.Writer, root.ErrWriter = io.Discard, io.Discard
+		err := root.Run(t.Context(), words)
+		require.Equal(t, ExitUsage, Code(err), "%v: %v", words, err)
+		return err.Error()
+	}
+	groups := 0
+	var walk func(words []string, commands []*cli.Command)
+	walk = func(words []string, commands []*cli.Command) {
+		for _, c := range commands {
+			here := append(slices.Clone(words), c.Name)
+			if len(c.Commands) > 0 && c.ArgsUsage == "" {
+				groups++
+				for _, behind := range [][]string{{}, {"x"}, {"--for", "10m"}, {"x", "--nope"}, {"--help"}} {
+					said := run(append(append(slices.Clone(here), "zzzzz"), behind...)...)
+					require.Contains(t, said, `no command "zzzzz"`, "%v %v", here, behind)
+				}
+			}
+			walk(here, c.Commands)
+		}
+	}
+	walk(nil, []*cli.Command{Root("test")})
+	require.Greater(t, groups, 15)
+	for typed, want := range map[string]string{
+		"mute ZU006 --for 10m": `did you mean "lantern notices mute"?`,
+		"retire petrel":        `did you mean "lantern host retire"?`,
+		"drivs --output csv":   `did you mean "drive"?`,
+		"host enrll x":         `did you mean "enrol"?`,
+		"host round":           `did you mean "lantern round"?`,
+		"swap xx":              "It has list, plan, show, begin",
+		"drives --csv":         "no option --csv. See: lantern drives --help",
+		"drives --oputput csv": "did you mean --output?",
+		"--nope drives":        "no option --nope. See: lantern --help",
+	} {
+		require.Contains(t, run(append([]string{"lantern"}, strings.Fields(typed)...)...), want, typed)
+	}
 }

@@ -22,7 +22,7 @@ import (
 func baysCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "bays",
-		Usage:       "a host's bays, as one stands before them",
+		Usage:       "a map of a host's bays, as seen from where you stand",
 		ArgsUsage:   "<host>",
 		Description: "Example: lantern bays skerry\n         lantern bays skerry -o csv",
 		Flags:       tableFlags(),
@@ -61,7 +61,7 @@ func baysCommand() *cli.Command {
 			}
 			if len(m.Sections) == 0 {
 				s.out.line(
-					"%s has told of no bays. Its drives are known by their labels only: lantern drives --host %s",
+					"%s reports no bays. Its drives are known by their labels only: lantern drives --host %s",
 					host,
 					host,
 				)
@@ -194,28 +194,28 @@ func lightCommand() *cli.Command {
 	})
 	return &cli.Command{
 		Name:        "light",
-		Usage:       "light a bay so that it can be found",
+		Usage:       "light a bay to find it",
 		Description: "Example: lantern light on ZU006 --for 10m\n         lantern light list",
 		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "bays that are lit",
+				Usage:       "list bays that are lit",
 				Description: "Example: lantern light list\n         lantern light list --columns bay,until",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:        "on",
-				Usage:       "light a bay; it goes out by itself",
+				Usage:       "light a bay; the light goes out by itself",
 				ArgsUsage:   "<drive or bay>",
 				Description: "Example: lantern light on skerry/front/7 --for 10m\n         lantern light on ZU006 --all-but",
 				Flags: []cli.Flag{
 					&DurationFlag{Name: "for", Value: 10 * time.Minute, Usage: "how long, up to 24h"},
 					&cli.BoolFlag{
 						Name:  "all-but",
-						Usage: "light every other drive of its section: for one that cannot be lit",
+						Usage: "light all other bays of the section, for a drive that cannot be lit",
 					},
 				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -240,7 +240,7 @@ func lightCommand() *cli.Command {
 					}
 					if req.AllBut {
 						s.out.line(
-							"every other drive of its section is asked to be lit until %s: look for the one "+
+							"all other bays of its section are asked to be lit until %s: look for the one "+
 								"that is dark",
 							l.Until.Local().Format("15:04:05"),
 						)
@@ -256,7 +256,7 @@ func lightCommand() *cli.Command {
 			},
 			{
 				Name: "pulls",
-				Usage: "whether the bay of a drive that a swap asks for is lit by itself, for whoever uses this " +
+				Usage: "set whether a swap lights the bay of the drive to pull by itself, for everybody who uses this " +
 					"configuration",
 				ArgsUsage:   "<always|never>",
 				Description: "Example: lantern light pulls always\n         lantern light pulls never",
@@ -264,7 +264,7 @@ func lightCommand() *cli.Command {
 			},
 			{
 				Name:        "off",
-				Usage:       "put a bay's light out",
+				Usage:       "switch a bay's light off",
 				ArgsUsage:   "<bay, tail or light>",
 				Description: "Example: lantern light off skerry/front/7\n         lantern light off ZU006",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -287,7 +287,7 @@ func lightCommand() *cli.Command {
 						if err := did(s.client.LightOff(ctx, l.Id)); err != nil {
 							return err
 						}
-						s.out.line("bay %s: asked to go dark", l.Bay)
+						s.out.line("bay %s: asked to switch off", l.Bay)
 						return nil
 					}
 					return usage("%s is not lit. List lights with: lantern light list", what)
@@ -331,6 +331,6 @@ func lightPulls(_ context.Context, cmd *cli.Command) error {
 	if err := os.Rename(path+".new", path); err != nil {
 		return &Failure{Code: ExitFailed, Says: err.Error()}
 	}
-	fmt.Fprintf(cmd.Root().Writer, "the bay of a drive that is to be pulled is lit by itself: %s (in %s)\n", word, path)
+	fmt.Fprintf(cmd.Root().Writer, "the bay of a drive to pull is lit automatically: %s (in %s)\n", word, path)
 	return nil
 }

@@ -51,30 +51,30 @@ func campaignCommand() *cli.Command {
 				return tell(s, s.campaign, c, err)
 			})}
 	}
-	reason := []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "why; always asked for"}}
+	reason := []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "reason (required)"}}
 	return &cli.Command{
 		Name:        "campaign",
-		Usage:       "change a whole pool, drive by drive",
+		Usage:       "replace all drives of a pool, one after another",
 		Description: "Example: lantern campaign plan soundscape LM417 LM422\n         lantern campaign list",
 		Flags:       tableFlags(),
 		Action:      list,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all campaigns, the newest first",
+				Usage:       "list campaigns, newest first",
 				Description: "Example: lantern campaign list\n         lantern campaign list -o json",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "plan",
-				Usage:     "order the swaps; nothing is touched",
+				Usage:     "plan the order of the swaps; nothing is changed",
 				ArgsUsage: "<pool> [drive...]",
 				Description: "Example: lantern campaign plan soundscape LM417 LM422\n         lantern " +
 					"campaign plan logbook --size 8TB --grow",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "size", Usage: "the least size of every new drive, such as 8TB"},
-					&cli.BoolFlag{Name: "grow", Usage: "let the pool use all of the new drives, after the last"},
+					&cli.StringFlag{Name: "size", Usage: "smallest size of the new drives, such as 8TB"},
+					&cli.BoolFlag{Name: "grow", Usage: "after the last swap, grow the pool to the full size of the new drives"},
 				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() < 1 {
@@ -98,7 +98,7 @@ func campaignCommand() *cli.Command {
 			},
 			on(
 				"show",
-				"where a campaign stands",
+				"show a campaign",
 				"lantern campaign show soundscape\n         lantern campaign show soundscape -o json",
 				nil,
 				func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
@@ -107,7 +107,7 @@ func campaignCommand() *cli.Command {
 			),
 			on(
 				"next",
-				"plan the next swap, or, after the last, let the pool grow",
+				"plan the next swap, or, after the last, grow the pool",
 				"lantern campaign next soundscape\n         lantern campaign next soundscape -o json",
 				nil,
 				func(ctx context.Context, s *session, _ *cli.Command, name string) (api.Campaign, error) {
@@ -116,8 +116,8 @@ func campaignCommand() *cli.Command {
 			),
 			on(
 				"skip",
-				"leave the next drive out",
-				"lantern campaign skip soundscape --reason \"it is new\"\n"+
+				"skip the next drive",
+				"lantern campaign skip soundscape --reason \"replaced last week\"\n"+
 					"         lantern campaign skip soundscape --reason \"its bay is blocked\"",
 				reason,
 				func(ctx context.Context, s *session, cmd *cli.Command, name string) (api.Campaign, error) {
@@ -128,7 +128,7 @@ func campaignCommand() *cli.Command {
 			),
 			on(
 				"abandon",
-				"end a campaign before its end",
+				"end a campaign early",
 				"lantern campaign abandon soundscape --reason \"no more drives\"\n"+
 					"         lantern campaign abandon logbook --reason \"planned for another day\"",
 				reason,

@@ -18,7 +18,7 @@ type room struct {
 func capacityCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "capacity",
-		Usage:     "when each pool will be full, and what more or larger drives would give it",
+		Usage:     "show when each pool will be full, and what more or larger drives would change",
 		ArgsUsage: "[pool]",
 		Description: "Example: lantern capacity\n         lantern capacity soundscape --size 16TB\n\n" +
 			"FULL BETWEEN is if it goes on growing as fast, or as slowly, as it did (quartiles of its growth over up to 180\n" +
@@ -28,7 +28,7 @@ func capacityCommand() *cli.Command {
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{
 				Name:        "size",
-				Usage:       "of the larger drives, such as 16TB",
+				Usage:       "size of the larger drives, such as 16TB",
 				DefaultText: "twice the largest of the pool",
 			},
 		}, tableFlags()...),

@@ -20,7 +20,7 @@ const mostCompared = 4
 func compareCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "compare",
-		Usage:     "recoveries side by side: how long, how fast, where they waited, what they found",
+		Usage:     "compare recoveries: duration, rate, waits and errors",
 		ArgsUsage: "<id> <id> [id ...]",
 		Description: "Example: lantern recoveries compare lab-02-tidegauge-1 lab-02-tidegauge-2\n" +
 			"         lantern recoveries compare lab-02-tidegauge-1 lab-02-tidegauge-2 -o csv",

@@ -35,7 +35,7 @@ complete -o bashdefault -o default -F _lantern lantern
 // configureCompletion shows the command, and gives bash a script of ours.
 func configureCompletion(c *cli.Command) {
 	c.Hidden = false
-	c.Usage = "print a script with which a shell completes commands, options and names"
+	c.Usage = "print a shell script that completes commands, options and names"
 	c.Description = "Example: lantern completion bash\n         lantern completion zsh\n\n" +
 		"bash: source <(lantern completion bash) in .bashrc; zsh: source <(lantern completion zsh) in .zshrc;\n" +
 		"fish: lantern completion fish > ~/.config/fish/completions/lantern.fish"

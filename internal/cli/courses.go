@@ -20,7 +20,7 @@ import (
 func exportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "export",
-		Usage:     "write a recovery's course: a line for each moment, with its time, bytes done and bytes to do",
+		Usage:     "print the course of a recovery: time, bytes done and bytes to do, one line per moment",
 		ArgsUsage: "<id>",
 		Description: "Example: lantern recoveries export lab-02-tidegauge-1 > course.jsonl\n" +
 			"         lantern recoveries export lab-02-tidegauge-1",
@@ -63,17 +63,17 @@ type said struct {
 func replayCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "replay",
-		Usage:     "what would have been said of a recovery at each point of its course, without a service",
+		Usage:     "replay the estimates of a recovery at each point of its course, without a service",
 		ArgsUsage: "<file or ->",
 		Description: "Example: lantern recoveries replay course.jsonl\n" +
 			"         lantern recoveries replay course.jsonl -o csv\n\nEach line: " +
 			"{\"at\":\"2026-03-01T00:00:00Z\",\"done_bytes\":1000,\"todo_bytes\":900000}",
 		Flags: []cli.Flag{
-			&cli.FloatFlag{Name: "every", Value: 5, Usage: "at every so many percent done"},
+			&cli.FloatFlag{Name: "every", Value: 5, Usage: "one line for each step of this many percent"},
 			&cli.FloatFlag{
 				Name:  "reach",
 				Value: -1,
-				Usage: "how far the data reach towards the innermost tracks, 0 to 1; unknown without it",
+				Usage: "how far the data reach towards the innermost tracks, 0 to 1; default: unknown",
 			},
 		},
 		Action: offline(func(s *session, cmd *cli.Command) error {
@@ -101,7 +101,7 @@ func replayCommand() *cli.Command {
 			return list(
 				s,
 				replay(course, every/100, cmd.Float("reach")),
-				"It never came to the first point.",
+				"It never reached the first point.",
 				[]column{
 					col("done_percent").as("DONE"),
 					col("at"),
@@ -150,7 +150,7 @@ func readCourse(in io.Reader) (out []recovery.Sample, err error) {
 		}
 		var x api.Sample
 		if err := json.Unmarshal(lines.Bytes(), &x); err != nil {
-			return nil, fmt.Errorf("line %d is no moment of a course: %v", n, err)
+			return nil, fmt.Errorf("line %d is not an entry of a course: %v", n, err)
 		}
 		switch {
 		case x.At.IsZero() || x.DoneBytes < 0 || x.TodoBytes <= 0 || x.DoneBytes > x.TodoBytes:
@@ -166,7 +166,7 @@ func readCourse(in io.Reader) (out []recovery.Sample, err error) {
 		out = append(out, recovery.Sample{At: x.At, Done: drive.Bytes(x.DoneBytes), Todo: drive.Bytes(x.TodoBytes)})
 	}
 	if len(out) == 0 && lines.Err() == nil {
-		return nil, fmt.Errorf("it holds no moment")
+		return nil, fmt.Errorf("it has no entries")
 	}
 	return out, lines.Err()
 }

@@ -107,7 +107,7 @@ func drivesCommand() *cli.Command {
 		Description: "Example: lantern drives --pool soundscape --verdict replace --verdict dead\n         lantern drives " +
 			"--where 'pending_sectors>0' --sort -pending_sectors\n         lantern drives --columns " +
 			"tail,bay,powered_hours,temperature_celsius --sort -temperature_celsius\n\n" +
-			"A filter may be repeated: a drive is listed when one of its values fits.\n" +
+			"A filter may be repeated: drives are listed that match one of its values.\n" +
 			"Columns: " + strings.Join(
 			names,
 			", ",
@@ -115,13 +115,13 @@ func drivesCommand() *cli.Command {
 		Flags: append([]cli.Flag{
 			&cli.StringSliceFlag{Name: "host", Usage: "only on this host; may be repeated"},
 			&cli.StringSliceFlag{Name: "pool", Usage: "only in this pool; may be repeated"},
-			&cli.StringSliceFlag{Name: "model", Usage: "only of this model; may be repeated"},
+			&cli.StringSliceFlag{Name: "model", Usage: "only this model; may be repeated"},
 			&cli.StringSliceFlag{Name: "verdict", Usage: "sound, unknown, watch, replace or dead; may be repeated"},
 			&cli.StringFlag{
 				Name:  "where",
 				Usage: "comparisons of metrics and of the inventory, such as 'pending_sectors>0, warranty_days<90, batch=B-17'",
 			},
-			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - turns the order"},
+			&cli.StringFlag{Name: "sort", Usage: "place, verdict or a metric; a leading - reverses the order"},
 			&cli.StringFlag{Name: "find", Usage: "any part of serial, WWN, model, bay, pool or host"},
 		}, tableFlags()...),
 		Action: listing(listDrives),
@@ -250,7 +250,7 @@ func (s *session) drives(ctx context.Context, p api.ListDrivesParams) ([]api.Dri
 func driveCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "drive",
-		Usage:     "one drive: who it is, how it is and why",
+		Usage:     "show one drive: identity, verdict and evidence",
 		ArgsUsage: "<serial or its end>",
 		Description: "Example: lantern drive ZU006\n         lantern drive skerry/front/7 -o json\n" +
 			"         lantern drive ZU006 --evidence ZU006.zip",
@@ -259,7 +259,7 @@ func driveCommand() *cli.Command {
 				&cli.StringFlag{
 					Name:  "evidence",
 					Local: true,
-					Usage: "write what its return is argued with into a ZIP file: findings, readings, tests, purchase",
+					Usage: "write the evidence for a warranty return to a ZIP file: findings, readings, tests, purchase",
 				},
 			},
 			tableFlags()...),

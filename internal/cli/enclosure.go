@@ -29,7 +29,7 @@ sections:
 func enclosureCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "enclosure",
-		Usage: "describe how an enclosure looks that does not tell of itself",
+		Usage: "describe the bays of an enclosure that cannot report them",
 		Description: "Example: lantern enclosure list guillemot\n" +
 			"         lantern enclosure define guillemot --section side --rows 4 --columns 4",
 		Commands: []*cli.Command{
@@ -42,11 +42,11 @@ func enclosureCommand() *cli.Command {
 					"shelf.yaml\n\nA file is YAML or JSON, and can be shared; lantern enclosure export writes " +
 					"one:\n\n" + layoutExample + "\ngaps are places without a bay (row, column, from the top " +
 					"left); names are what is printed on the case;\nbays: {7: [2, 3]} says where each is when " +
-					"numbers follow no rule.",
+					"the numbers follow no pattern.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "file", Usage: "the description; - reads it from standard input"},
-					&cli.StringFlag{Name: "name", Value: "chassis", Usage: "of the enclosure"},
-					&cli.StringFlag{Name: "section", Value: "front", Usage: "part of every bay's address"},
+					&cli.StringFlag{Name: "name", Value: "chassis", Usage: "name of the enclosure"},
+					&cli.StringFlag{Name: "section", Value: "front", Usage: "name of the section, part of every bay's address"},
 					&cli.IntFlag{
 						Name: "rows",
 					},
@@ -54,14 +54,14 @@ func enclosureCommand() *cli.Command {
 					&cli.StringFlag{
 						Name:  "first",
 						Value: "top-left",
-						Usage: "corner of number one: top-left, top-right, bottom-left or bottom-right",
+						Usage: "corner of bay 1: top-left, top-right, bottom-left or bottom-right",
 					},
 					&cli.StringFlag{
 						Name:  "run",
 						Value: "rows",
-						Usage: "which way numbers run: rows or columns",
+						Usage: "direction of bay numbers: rows or columns",
 					},
-					&cli.BoolFlag{Name: "upright", Usage: "bays stand on their short side"},
+					&cli.BoolFlag{Name: "upright", Usage: "drives stand upright"},
 				},
 				Action: with(enclosureDefine),
 			},
@@ -75,7 +75,7 @@ func enclosureCommand() *cli.Command {
 			},
 			{
 				Name:      "export",
-				Usage:     "write a description that can be shared, as YAML or (-o json) JSON",
+				Usage:     "print a description to share, as YAML or (-o json) JSON",
 				ArgsUsage: "<host> [enclosure]",
 				Description: "Example: lantern enclosure export guillemot chassis > shelf.yaml\n" +
 					"         lantern enclosure export guillemot chassis -o json",
@@ -83,14 +83,14 @@ func enclosureCommand() *cli.Command {
 			},
 			{
 				Name:        "remove",
-				Usage:       "forget a description, and what was found out of its bays",
+				Usage:       "remove a description, and what was found about its bays",
 				ArgsUsage:   "<host> <enclosure>",
 				Description: "Example: lantern enclosure remove guillemot chassis\n         lantern enclosure remove petrel shelf",
 				Action:      with(enclosureRemove),
 			},
 			{
 				Name:      "move",
-				Usage:     "give a described enclosure to another host, to which its cables go now",
+				Usage:     "move a described enclosure to another host, after its cables were moved",
 				ArgsUsage: "<host> <enclosure> <other host>",
 				Description: "Example: lantern enclosure move petrel shelf fulmar\n" +
 					"         lantern enclosure move fulmar shelf petrel\n\n" +
@@ -100,12 +100,12 @@ func enclosureCommand() *cli.Command {
 			},
 			{
 				Name:      "confirm",
-				Usage:     "say that you saw a drive in a bay",
+				Usage:     "record that you saw a drive in a bay",
 				ArgsUsage: "<bay> <drive>",
 				Description: "Example: lantern enclosure confirm guillemot/side/1 WR082\n" +
 					"         lantern enclosure confirm --replace guillemot/side/1 LG975\n\nA bay in which another drive was seen " +
 					"is not changed without --replace.",
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "replace", Usage: "though another drive was seen there"}},
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "replace", Usage: "even if another drive was seen there"}},
 				Action: with(enclosureConfirm),
 			},
 		},
@@ -172,7 +172,7 @@ func enclosureList(ctx context.Context, s *session, cmd *cli.Command) error {
 			return []cell{
 				{text: l.Name, style: bold},
 				{text: strings.Join(parts, ", ")},
-				{text: map[bool]string{true: "its own word", false: "description"}[l.Told]},
+				{text: map[bool]string{true: "its own report", false: "description"}[l.Told]},
 			}
 		},
 	)
@@ -226,7 +226,7 @@ func enclosureRemove(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err := did(s.client.RemoveLayout(ctx, cmd.Args().Get(0), cmd.Args().Get(1), nil)); err != nil {
 		return err
 	}
-	s.out.line("%s of %s is forgotten", cmd.Args().Get(1), cmd.Args().Get(0))
+	s.out.line("the description of %s of %s is removed", cmd.Args().Get(1), cmd.Args().Get(0))
 	return nil
 }
 
@@ -236,7 +236,7 @@ func enclosureMove(ctx context.Context, s *session, cmd *cli.Command) error {
 		return usage("name a host, its enclosure, and the host that has it now\nExample: %s", example(cmd))
 	}
 	a := cmd.Args()
-	return s.done(fmt.Sprintf("%s belongs to %s from now on", a.Get(1), a.Get(2)),
+	return s.done(fmt.Sprintf("%s now belongs to %s", a.Get(1), a.Get(2)),
 		did(s.client.MoveLayout(ctx, a.Get(0), a.Get(1), nil, api.HostName{Name: a.Get(2)})))
 }
 
@@ -289,7 +289,7 @@ func readLayout(file string, in io.Reader) (l api.Layout, err error) {
 		err = d.Decode(&l)
 	}
 	if err != nil {
-		return l, usage("%s is no description of an enclosure: %v\nOne reads:\n%s", file, err, layoutExample)
+		return l, usage("%s is not a description of an enclosure: %v\nExample:\n%s", file, err, layoutExample)
 	}
 	return l, nil
 }

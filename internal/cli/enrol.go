@@ -13,13 +13,13 @@ import (
 
 // reasonFlag is asked for by what is done without a way back in the same moment.
 func reasonFlag() cli.Flag {
-	return &cli.StringFlag{Name: "reason", Usage: "why; it is kept in the audit", Required: true}
+	return &cli.StringFlag{Name: "reason", Usage: "reason, kept in the audit", Required: true}
 }
 
 func retireHost() *cli.Command {
 	return &cli.Command{
 		Name:      "retire",
-		Usage:     "take a host out of the fleet that is not to report any more",
+		Usage:     "retire a host: it no longer reports",
 		ArgsUsage: "<name>",
 		Description: "Example: lantern host retire petrel --reason \"its drives went to skerry\"\n" +
 			"         lantern host retire gannet --reason \"enrolled by mistake\"\n\n" +
@@ -41,18 +41,18 @@ func retireHost() *cli.Command {
 func renameHost() *cli.Command {
 	return &cli.Command{
 		Name:      "rename",
-		Usage:     "give a host another name; its drives, bays and pools keep their history",
+		Usage:     "rename a host; its drives, bays and pools keep their history",
 		ArgsUsage: "<name> <new name>",
 		Description: "Example: lantern host rename gannet razorbill\n" +
 			"         lantern host rename razorbill gannet\n\n" +
-			"Its agent goes on with its token and under the name that it was started with; nothing has to be changed there.\n" +
+			"Its agent keeps its token and the name it was started with; nothing has to be changed there.\n" +
 			"Refused while a swap, an order, a light, a survey, a plan, a person's scope or a channel names the host.",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
-				return usage("name the host, and what it is to be called\nExample: %s", example(cmd))
+				return usage("name the host, and its new name\nExample: %s", example(cmd))
 			}
 			h, err := ask[api.Host](s.client.RenameHost(ctx, cmd.Args().First(), nil, api.HostName{Name: cmd.Args().Get(1)}))
-			return tell(s, func(h api.Host) { s.out.line("it is called %s from now on", h.Name) }, h, err)
+			return tell(s, func(h api.Host) { s.out.line("it is now called %s", h.Name) }, h, err)
 		}),
 	}
 }
@@ -60,12 +60,12 @@ func renameHost() *cli.Command {
 func renameCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "rename",
-		Usage:       "give a pool or a host another name",
+		Usage:       "rename a pool or a host",
 		Description: "Example: lantern rename pool soundscape hydrophones\n         lantern host rename gannet razorbill",
 		Commands: []*cli.Command{
 			{
 				Name:      "pool",
-				Usage:     "give a pool another name than the one that its host reports",
+				Usage:     "rename a pool; its host may report another name",
 				ArgsUsage: "<pool> <new name>",
 				Description: "Example: lantern rename pool soundscape hydrophones\n" +
 					"         lantern rename pool logbook station-log\n\n" +
@@ -76,11 +76,11 @@ func renameCommand() *cli.Command {
 					"a person's scope or a channel names the pool.",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
-						return usage("name the pool, and what it is to be called\nExample: %s", example(cmd))
+						return usage("name the pool, and its new name\nExample: %s", example(cmd))
 					}
 					name, to := cmd.Args().First(), cmd.Args().Get(1)
 					p, err := ask[api.Pool](s.client.RenamePool(ctx, name, nil, api.HostName{Name: to}))
-					return tell(s, func(p api.Pool) { s.out.line("%s is called %s from now on", name, p.Name) }, p, err)
+					return tell(s, func(p api.Pool) { s.out.line("%s is now called %s", name, p.Name) }, p, err)
 				}),
 			},
 		},
@@ -90,11 +90,11 @@ func renameCommand() *cli.Command {
 func mergeCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "merge",
-		Usage:     "say that a drive is one that was known under another identity",
+		Usage:     "join a drive with its record under an earlier identity",
 		ArgsUsage: "<identity that is gone> <drive>",
 		Description: "Example: lantern merge XE932 GA301 --reason \"new firmware, same label\"\n" +
 			"         lantern merge LC700 fulmar/front/22 --reason \"behind a USB bridge now\"\n\n" +
-			"Some firmware tells the serial in another form, and some bridges tell one of their own. What was measured, " +
+			"Some firmware reports the serial in another form, and some bridges report their own. What was measured, " +
 			"found and\n" +
 			"written of the identity that is gone becomes part of the drive's past, and the drive is found by both serials. " +
 			"It\n" +
@@ -109,7 +109,7 @@ func mergeCommand() *cli.Command {
 			d, err := ask[api.Drive](s.client.MergeDrives(ctx, cmd.Args().Get(1), nil,
 				api.MergeDrives{From: from, Reason: cmd.String("reason")}))
 			return tell(s, func(d api.Drive) {
-				s.out.line("%s is %s from now on: first seen %s", from, d.Tail, d.FirstSeenAt.UTC().Format("2006-01-02"))
+				s.out.line("%s is now %s: first seen %s", from, d.Tail, d.FirstSeenAt.UTC().Format("2006-01-02"))
 			}, d, err)
 		}),
 	}
@@ -118,17 +118,17 @@ func mergeCommand() *cli.Command {
 func forgetCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "forget",
-		Usage: "list a drive or a pool no more that is gone",
+		Usage: "remove a drive or a pool that is gone from the lists",
 		Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n" +
 			"         lantern forget pool plankton --reason \"taken apart\"",
 		Commands: []*cli.Command{
 			{
 				Name:      "drive",
-				Usage:     "list a drive no more that no host reports and no pool has a place for",
+				Usage:     "remove a drive from the lists; no host reports it and no pool has a place for it",
 				ArgsUsage: "<drive>",
 				Description: "Example: lantern forget drive XE932 --reason \"destroyed\"\n" +
 					"         lantern forget drive skerry/front/8 --reason \"sold\"\n\n" +
-					"What was measured of it stays until its time is over. Reported again, it is there again.",
+					"Its readings are kept until they expire. If it is reported again, it is listed again.",
 				Flags: []cli.Flag{reasonFlag()},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a drive")
@@ -143,11 +143,11 @@ func forgetCommand() *cli.Command {
 			},
 			{
 				Name:      "pool",
-				Usage:     "list a pool no more that its host does not show any more",
+				Usage:     "remove a pool from the lists that its host no longer reports",
 				ArgsUsage: "<pool>",
 				Description: "Example: lantern forget pool plankton --reason \"taken apart\"\n" +
 					"         lantern forget pool specimens --reason \"moved to the archive\"\n\n" +
-					"Reported again, it is there again.",
+					"If it is reported again, it is listed again.",
 				Flags: []cli.Flag{reasonFlag()},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "a pool")
@@ -167,7 +167,7 @@ func forgetCommand() *cli.Command {
 func inviteHosts() *cli.Command {
 	return &cli.Command{
 		Name:  "invite",
-		Usage: "make a code with which many agents ask to be enrolled",
+		Usage: "make a code with which many agents can ask to be enrolled",
 		Description: "Example: lantern host invite --count 50 --for 2h\n" +
 			"         lantern host invite --count 12 --for 1d --approve 'rack2-*'\n\n" +
 			"Agents are started with it (--invite, or invite: in agent.yaml), each asks under its own host's name and makes " +
@@ -175,7 +175,7 @@ func inviteHosts() *cli.Command {
 			"its own. They wait until somebody approves them, or are enrolled at once where their names fit --approve.",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Value: 1, Usage: "for how many hosts"},
-			&DurationFlag{Name: "for", Value: 2 * time.Hour, Usage: "how long it can be used"},
+			&DurationFlag{Name: "for", Value: 2 * time.Hour, Usage: "how long the code can be used"},
 			&cli.StringFlag{Name: "approve", Usage: "names that need no approval, such as 'rack2-*'"},
 		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -188,7 +188,7 @@ func inviteHosts() *cli.Command {
 				fmt.Fprintf(
 					s.errOut,
 					"This code is shown only this once. On each host: lantern agent --invite … --server …\n"+
-						"Who asks: lantern host invitations\n",
+						"Hosts that wait: lantern host invitations\n",
 				)
 			}, v, err)
 		}),
@@ -198,7 +198,7 @@ func inviteHosts() *cli.Command {
 func invitations() *cli.Command {
 	return &cli.Command{
 		Name:        "invitations",
-		Usage:       "list the hosts that wait for approval, and the invitations that are open",
+		Usage:       "list hosts that wait for approval, and open invitations",
 		Description: "Example: lantern host invitations\n         lantern host invitations -o json",
 		Flags:       tableFlags(),
 		Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
@@ -276,7 +276,7 @@ func askingCommands() []*cli.Command {
 		),
 		onAsking(
 			"withdraw",
-			"end an invitation; hosts that ask already go on waiting",
+			"end an invitation; hosts that already asked keep waiting",
 			"Example: lantern host withdraw 01K2ABCDEF\n         lantern host invitations",
 			func(ctx context.Context, s *session, id string) error {
 				return did(s.client.WithdrawInvitation(ctx, id))

@@ -78,7 +78,7 @@ func unreachable(err error) error {
 	do := ""
 	switch {
 	case errors.As(err, &bad) && bad.Reason == x509.Expired:
-		do = "The service runs, but its certificate has ended, or the clock of one of the two machines is wrong."
+		do = "The service runs, but its certificate has expired, or the clock of one of the two machines is wrong."
 	case errors.As(err, &named):
 		do = "The service runs, but its certificate is for another name. Use the name that the certificate is for."
 	case errors.As(err, &untrusted), errors.As(err, &bad):

@@ -11,10 +11,16 @@ import (
 	"lantern/internal/api"
 )
 
+// mostRate is the rate, a year, above which the end of a range says nothing: too little was watched.
+const mostRate = 100
+
 // yearlyCell is a rate in percent a year.
 func yearlyCell(v float64) cell {
-	if v >= api.MostRate {
+	switch {
+	case v >= api.MostRate:
 		return cell{text: "any", right: true, raw: ""}
+	case v > mostRate:
+		return cell{text: "any", right: true, raw: percent(v)}
 	}
 	return cell{text: fmt.Sprintf("%.1f %%", 100*v), right: true, raw: percent(v)}
 }
@@ -22,7 +28,7 @@ func yearlyCell(v float64) cell {
 func failuresCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "failures",
-		Usage: "how often drives fail, by model, age, batch, supplier, enclosure or position, and how long they live",
+		Usage: "failure rates by model, age, batch, supplier, enclosure or position, and survival",
 		Description: "Example: lantern failures\n         lantern failures --by age --counts dead\n" +
 			"         lantern failures --survival --model \"VELDRUN VR4-4000\"\n\n" +
 			"PER YEAR is failures per drive and year. The true rate is within LOW and HIGH with the confidence that is asked " +
@@ -40,9 +46,9 @@ func failuresCommand() *cli.Command {
 				Usage: "model, age, batch, supplier, enclosure or position",
 			},
 			&cli.StringFlag{Name: "counts", Local: true, Value: "replace", Usage: "replace, dead or gone"},
-			&cli.StringFlag{Name: "model", Local: true, Usage: "only of this model"},
-			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "of the ranges, in percent"},
-			&cli.BoolFlag{Name: "survival", Local: true, Usage: "the share that reaches an age, instead of rates"},
+			&cli.StringFlag{Name: "model", Local: true, Usage: "only this model"},
+			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "confidence of the ranges, in percent"},
+			&cli.BoolFlag{Name: "survival", Local: true, Usage: "survival by age, instead of rates"},
 		}, tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			v, err := ask[api.Failures](
@@ -112,16 +118,16 @@ func failuresCommand() *cli.Command {
 func stockAdvice() *cli.Command {
 	return &cli.Command{
 		Name:  "advise",
-		Usage: "how many drives of each kind to hold until a delivery comes, and what to buy",
+		Usage: "how many spare drives of each kind to hold until the next delivery, and what to buy",
 		Description: "Example: lantern stock advise\n         lantern stock advise --delivery 6w --confidence 99\n\n" +
-			"HOLD is what is to be replaced now, and as many more as fail until a delivery comes with no more than the " +
-			"wished risk of\n" +
+			"HOLD is the number to be replaced now plus those that fail before a delivery comes, with no more than the " +
+			"accepted risk of\n" +
 			"one too few (Poisson, at the rate of drives of this kind). BUY is what of that is not in stock. STOCK counts " +
 			"drives that\n" +
 			"passed their acceptance test, are sound and not reserved, and are in a bay or written down as on the shelf.",
 		Flags: append([]cli.Flag{
-			&DurationFlag{Name: "delivery", Local: true, Value: 14 * 24 * time.Hour, Usage: "how long one takes"},
-			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "with which there are enough, in percent"},
+			&DurationFlag{Name: "delivery", Local: true, Value: 14 * 24 * time.Hour, Usage: "delivery time"},
+			&cli.FloatFlag{Name: "confidence", Local: true, Value: 95, Usage: "probability that the stock suffices, in percent"},
 		}, tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			v, err := ask[api.StockAdvice](

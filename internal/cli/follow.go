@@ -18,10 +18,10 @@ import (
 func recoveriesCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "recoveries",
-		Usage:       "resilvers, rebuilds, rebalances and scrubs, the newest first",
+		Usage:       "list resilvers, rebuilds, rebalances and scrubs, newest first",
 		Description: "Example: lantern recoveries --pool tidegauge\n         lantern recoveries -o csv",
 		Flags: append(
-			[]cli.Flag{&cli.StringSliceFlag{Name: "pool", Usage: "only of this pool; may be repeated", Local: true}},
+			[]cli.Flag{&cli.StringSliceFlag{Name: "pool", Usage: "only this pool; may be repeated", Local: true}},
 			tableFlags()...),
 		Commands: []*cli.Command{exportCommand(), compareCommand(), replayCommand()},
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -77,12 +77,12 @@ func (s *session) recoveries(ctx context.Context, pool string) ([]api.Recovery, 
 func followCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "follow",
-		Usage:       "follow a pool's recovery live until it ends, or all that run",
+		Usage:       "follow a pool's recovery live until it ends, or all running ones",
 		ArgsUsage:   "<pool>",
 		Description: "Example: lantern follow soundscape\n         lantern follow --all",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "once", Usage: "print where it stands and end"},
-			&cli.BoolFlag{Name: "all", Usage: "everything that runs, a line each"},
+			&cli.BoolFlag{Name: "once", Usage: "print the state once and exit"},
+			&cli.BoolFlag{Name: "all", Usage: "everything that runs, one line each"},
 		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if cmd.Bool("all") {
@@ -115,7 +115,7 @@ func (s follower) follow(ctx context.Context, pool string, once bool) error {
 			return err
 		}
 		if p.Recovery.Id == "" {
-			s.out.line("Nothing has moved in %s yet.", p.Name)
+			s.out.line("No drive has moved in %s yet.", p.Name)
 			return nil
 		}
 		// The whole of it, with its course, what each member gave, and the risk.
@@ -335,10 +335,10 @@ func (s *session) standing(p api.Pool) {
 		if !r.AgainAt.IsZero() {
 			o.line(
 				"  %s",
-				o.paint("it began again from its beginning at "+r.AgainAt.Local().Format("2006-01-02 15:04:05"), loud),
+				o.paint("it started again from the beginning at "+r.AgainAt.Local().Format("2006-01-02 15:04:05"), loud),
 			)
 		}
-		o.line("  if      %s", cmp.Or(r.Cost, "what a second failure would cost is not known"))
+		o.line("  if      %s", cmp.Or(r.Cost, "effect of a second failure: unknown"))
 		if k := r.Risk; k.Another != "" {
 			o.line(
 				"          chance that data is lost before the end: %s%s",

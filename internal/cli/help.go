@@ -17,7 +17,7 @@ import (
 
 // topics are what lantern help explains beside commands. Each line that begins with "$ " is an example that is tried.
 var topics = []struct{ name, about, text string }{
-	{"exit-codes", "what the exit code of every command says", `Every command ends with one of these:
+	{"exit-codes", "meaning of the exit codes of all commands", `Every command ends with one of these:
 
   0  done
   1  it was tried, and failed
@@ -54,7 +54,7 @@ WWN or the id that --columns id shows, or by the bay it is in.
 A bay: host/section/number, such as skerry/front/7.
 
 A swap: by its old drive, named in any of these ways, by its pool where that
-has one open, or by its id. Without a name the only open one is meant.
+has one open, or by its id. Without a name, the one that is open.
 
 $ lantern drive ZU006
 $ lantern drive skerry/front/7
@@ -62,7 +62,7 @@ $ lantern drive skerry/front/7
 	},
 	{
 		"output",
-		"tables, CSV and JSON; columns; what fits",
+		"tables, CSV and JSON; columns; width",
 		`--output json gives what the service said, as it said it. --output csv gives a
 line for each row: bytes, seconds and percent are numbers, moments are RFC 3339
 in UTC, and heads carry the unit. Names of columns do not change.
@@ -84,7 +84,7 @@ $ lantern pools -o csv
 	},
 	{
 		"settings",
-		"where the service's address and the token come from",
+		"sources of the service's address and the token",
 		`An option comes before the environment, and that before the file.
 
   --server       LANTERN_SERVER       server:       address of the service
@@ -136,7 +136,7 @@ func helpCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "help",
 		Aliases:   []string{"h"},
-		Usage:     "explain a topic, or a command",
+		Usage:     "explain a topic or a command",
 		ArgsUsage: "[topic or command...]",
 		Description: "Example: lantern help exit-codes\n         lantern help swap begin\n\n" +
 			"Topics:\n" + about.String(),

@@ -78,7 +78,7 @@ func hostCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "host",
 		Aliases:     []string{"hosts"},
-		Usage:       "list hosts, enrol one, or say where it stands",
+		Usage:       "list and enrol hosts, and set their rooms",
 		Description: "Example: lantern host list\n         lantern host room skerry \"stone house\"",
 		Flags:       tableFlags(),
 		Action:      list,
@@ -92,11 +92,11 @@ func hostCommand() *cli.Command {
 			},
 			{
 				Name:      "room",
-				Usage:     "say in which room a host stands, for maps and for walking",
+				Usage:     "set the room of a host, for maps and walking order",
 				ArgsUsage: "<name> [room]",
 				Description: "Example: lantern host room skerry \"stone house\"\n         lantern host room " +
 					"skerry --none",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "none", Usage: "it stands in no room in particular"}},
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "none", Usage: "remove the room"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if n := cmd.Args().Len(); n != 2 && !(n == 1 && cmd.Bool("none")) {
 						return usage("name a host and a room\nExample: %s", example(cmd))
@@ -110,16 +110,17 @@ func hostCommand() *cli.Command {
 					if done, err := s.out.value(h); done {
 						return err
 					}
-					s.out.line("%s stands in %s", h.Name, cmp.Or(h.Room, "no room in particular"))
+					s.out.line("%s is in %s", h.Name, cmp.Or(h.Room, "no room"))
 					return nil
 				}),
 			},
 			{
 				Name:        "cold",
-				Usage:       "say that drives of a host are changed only while it is down",
+				Usage:       "mark a host as one whose drives are replaced only while it is down",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern host cold guillemot\n         lantern host cold guillemot --not",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "not", Usage: "they can be changed while it runs"}},
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "not", Usage: "remove the mark: drives can be replaced while the " +
+					"host runs"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the host's name")
 					if err != nil {
@@ -142,14 +143,14 @@ func hostCommand() *cli.Command {
 			},
 			{
 				Name:        "enrol",
-				Usage:       "make a host known and print its token, once",
+				Usage:       "enrol a host and print its token, once",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern host enrol gannet\n         lantern host enrol gannet -o json",
 				Action:      with(enrol(false)),
 			},
 			{
 				Name:        "renew",
-				Usage:       "another token for a host that is known; its agent cannot report until it has that",
+				Usage:       "make a new token for a host; its agent cannot report until it has the new one",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern host renew skerry\n         lantern host renew petrel -o json",
 				Action:      with(enrol(true)),
@@ -242,7 +243,7 @@ func (s *session) hostTrouble(h api.Host) {
 		)
 	}
 	if r := h.Refused; r.Count > 0 {
-		s.out.line("%s reports something that is refused, %d times, the last at %s: %s", h.Name, r.Count,
+		s.out.line("%s sent reports that were refused, %d times, last at %s: %s", h.Name, r.Count,
 			r.At.Local().Format("2006-01-02 15:04"), r.Says)
 	}
 }
@@ -250,11 +251,11 @@ func (s *session) hostTrouble(h api.Host) {
 func takeOverCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "take-over",
-		Usage: "say that the service is gone from whose backup this one was restored: from then on it gives orders",
+		Usage: "declare the original of a restored service gone: the restored one then gives orders",
 		Description: "Example: lantern take-over --reason \"its disk is dead, and its machine is off\"\n" +
 			"         lantern take-over --reason \"a rehearsal of the restore\"\n\n" +
 			"Two services that both give orders would pull and fill drives against each other. Be sure that the other is off.",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "how you know that it is gone", Required: true}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Usage: "reason: how you know that it is gone", Required: true}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			return s.done("this service gives orders from now on",
 				did(s.client.TakeOver(ctx, api.Reason{Reason: cmd.String("reason")})))

@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -25,12 +26,12 @@ func inventoryCommand() *cli.Command {
 			Local: true,
 			Usage: "conditions, such as 'warranty_days<90, batch=B-17, state=sent-back'",
 		},
-		&cli.StringFlag{Name: "find", Local: true, Usage: "words that it must contain"},
+		&cli.StringFlag{Name: "find", Local: true, Usage: "only entries that contain these words"},
 	}, tableFlags()...)
 	show := listing(listInventory)
 	return &cli.Command{
 		Name:  "inventory",
-		Usage: "what people know of drives: purchase, warranty, batch, notes, and what became of them",
+		Usage: "inventory of drives: purchase, warranty, batch, notes and fate",
 		Description: "Example: lantern inventory --where 'warranty_days<90'\n" +
 			"         lantern inventory list --columns serial,state,warranty,supplier\n\n" +
 			"Conditions ask for any field (lantern inventory fields), for warranty_days (until the warranty ends) and " +
@@ -41,7 +42,7 @@ func inventoryCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:  "list",
-				Usage: "list drives with what is known of them",
+				Usage: "list drives with their inventory",
 				Description: "Example: lantern inventory list --where 'owned_days>1095'\n" +
 					"         lantern inventory list --find kelp",
 				Flags:  flags,
@@ -49,7 +50,7 @@ func inventoryCommand() *cli.Command {
 			},
 			{
 				Name:        "fields",
-				Usage:       "list the fields that can be set, and what they hold",
+				Usage:       "list the fields that can be set, with their meanings",
 				Description: "Example: lantern inventory fields\n         lantern inventory fields -o csv",
 				Flags:       tableFlags(),
 				Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
@@ -64,7 +65,7 @@ func inventoryCommand() *cli.Command {
 			},
 			{
 				Name:        "show",
-				Usage:       "all that is known of one drive",
+				Usage:       "show everything known about one drive",
 				ArgsUsage:   "<drive>",
 				Description: "Example: lantern inventory show ZU006\n         lantern inventory show VR7ZU006",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -78,7 +79,7 @@ func inventoryCommand() *cli.Command {
 			},
 			{
 				Name:      "set",
-				Usage:     "set fields of drives; an empty value takes one away",
+				Usage:     "set fields of drives; an empty value removes the field",
 				ArgsUsage: "<drive> [drive ...] <field=value> [field=value ...]",
 				Description: "Example: lantern inventory set ZU006 supplier='Kelp & Sons' purchased=2023-11-20 warranty=5y\n" +
 					"         lantern inventory set ZU006 LM417 batch=B-17 price=249.90 currency=EUR",
@@ -89,21 +90,33 @@ func inventoryCommand() *cli.Command {
 				Usage:     "write a note about drives",
 				ArgsUsage: "<drive> [drive ...] <text>",
 				Description: "Example: lantern inventory note ZU006 \"the seller was told\"\n" +
-					"         lantern inventory note ZU006 LM417 \"of the batch that was recalled\"",
+					"         lantern inventory note ZU006 LM417 \"the rack was moved\" --happened \"yesterday 14:00\"\n\n" +
+					"Charts of the drive mark the time of a note.",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "happened",
+					Usage: "when it happened, such as \"3h ago\" or \"yesterday 14:00\"", DefaultText: "now"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					words := cmd.Args().Slice()
 					if len(words) < 2 {
 						return usage("name drives and write the note as one text behind them\nExample: %s", example(cmd))
 					}
 					drives, note := words[:len(words)-1], words[len(words)-1]
+					var happened time.Time
+					if text := cmd.String("happened"); text != "" {
+						var err error
+						if happened, err = ParsePast(text, time.Now()); err != nil {
+							return usage("--happened: %v", err)
+						}
+					}
 					if len(drives) > 1 { // all get it, or none does
 						req := api.InventoryImport{}
 						for n, d := range drives {
-							req.Rows = append(req.Rows, api.InventoryRow{Line: n + 1, Name: d, Fields: map[string]string{}, Note: note})
+							req.Rows = append(req.Rows, api.InventoryRow{Line: n + 1, Name: d, Fields: map[string]string{}, Note: note,
+								HappenedAt: happened})
 						}
 						return s.imported(ctx, req, "drive")
 					}
-					v, err := ask[api.InventoryItem](s.client.SetInventory(ctx, drives[0], nil, api.InventorySet{Note: note}))
+					v, err := ask[api.InventoryItem](s.client.SetInventory(ctx, drives[0], nil, api.InventorySet{Note: note,
+						HappenedAt: happened}))
 					return tell(s, func(v api.InventoryItem) { s.out.line("noted of %s", v.Serial) }, v, err)
 				}),
 			},
@@ -115,16 +128,16 @@ func inventoryCommand() *cli.Command {
 					"         lantern inventory import bought.csv --write\n\n" +
 					"The first line names the columns: serial or drive (a serial, a tail, a bay), and any fields. A serial that " +
 					"was never\n" +
-					"seen is taken for a drive that was ordered. A line that does not fit is refused, and then nothing is written.\n" +
+					"seen counts as a drive that was ordered. If any line is refused, nothing is written.\n" +
 					"What lantern inventory export prints can be imported again. Columns that only tell something are left out.",
 				Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "write", Usage: "write it; without this it is only said what would change"},
+					&cli.BoolFlag{Name: "write", Usage: "write the changes; without this they are only listed"},
 				},
 				Action: with(importInventory),
 			},
 			{
 				Name:  "export",
-				Usage: "print every drive with all fields as CSV, for a table and for import",
+				Usage: "print all drives with all fields as CSV, also for import",
 				Description: "Example: lantern inventory export > inventory.csv\n" +
 					"         lantern inventory export --where state=stock > stock.csv",
 				Flags: []cli.Flag{
@@ -134,7 +147,7 @@ func inventoryCommand() *cli.Command {
 			},
 			{
 				Name:        "remove",
-				Usage:       "remove what was written of a drive; the drive stays",
+				Usage:       "remove the inventory of a drive; the drive stays",
 				ArgsUsage:   "<drive>",
 				Description: "Example: lantern inventory remove ZU006\n         lantern inventory remove skerry/front/7",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -142,7 +155,7 @@ func inventoryCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.done("what was written of "+name+" is removed", did(s.client.RemoveInventory(ctx, name)))
+					return s.done("the inventory of "+name+" is removed", did(s.client.RemoveInventory(ctx, name)))
 				}),
 			},
 		},
@@ -242,7 +255,11 @@ func (s *session) inventoryItem(v api.InventoryItem) {
 		s.out.line("  nothing is written of it; set fields: lantern inventory set %s field=value", v.Serial)
 	}
 	for _, n := range v.Notes {
-		s.out.line("  %s %s: %s", n.At.Local().Format("2006-01-02 15:04"), n.By, n.Text)
+		about := ""
+		if !n.HappenedAt.IsZero() {
+			about = " about " + n.HappenedAt.Local().Format("2006-01-02 15:04")
+		}
+		s.out.line("  %s %s%s: %s", n.At.Local().Format("2006-01-02 15:04"), n.By, about, n.Text)
 	}
 }
 
@@ -253,7 +270,7 @@ func setInventory(ctx context.Context, s *session, cmd *cli.Command) error {
 		name, value, ok := strings.Cut(word, "=")
 		switch {
 		case !ok && len(fields) > 0:
-			return usage("%q is no field and value; drives come first\nExample: %s", word, example(cmd))
+			return usage("%q is not field=value; name the drives first\nExample: %s", word, example(cmd))
 		case !ok:
 			drives = append(drives, word)
 		default:
@@ -312,7 +329,7 @@ func (s *session) imported(ctx context.Context, req api.InventoryImport, unit st
 	case len(v.Refused) > 0:
 		return &Failure{
 			Code: ExitRefused,
-			Says: fmt.Sprintf("%s of %d cannot be taken, so nothing was written", plural(len(v.Refused), unit), v.Rows),
+			Says: fmt.Sprintf("%s of %d cannot be accepted, so nothing was written", plural(len(v.Refused), unit), v.Rows),
 		}
 	case v.Written:
 		s.out.line("%s written", plural(len(v.Changes), "change"))
@@ -366,7 +383,7 @@ func readInventory(in io.Reader) (rows []api.InventoryRow, err error) {
 		case !slices.Contains(names, h) && !slices.Contains(onlyTold, h):
 			return nil, fmt.Errorf("no field %q%s All of them: lantern inventory fields", h, nearest.Meant(h, names))
 		case slices.Contains(heads[:i], h):
-			return nil, fmt.Errorf("the column %s is there twice", h)
+			return nil, fmt.Errorf("column %s appears twice", h)
 		}
 	}
 	if key < 0 {

@@ -27,13 +27,13 @@ func judgeCommand() *cli.Command {
 			"Readings are JSON Lines, as export prints them: {\"drive\":…,\"at\":RFC " +
 			"3339,\"metrics\":{name:value}}, those of each drive in\norder of time. Each change of verdict is " +
 			"printed as a line. Labels are lines of drive,time: when a drive failed; with them\na last line " +
-			"tells how many failures were seen coming, how long before, and how many alarms were false.",
+			"tells how many failures were predicted, how long before, and how many alarms were false.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "readings", Usage: "file of readings, or - for standard input"},
-			&cli.StringFlag{Name: "labels", Usage: "file of drive,time: when which drive failed"},
+			&cli.StringFlag{Name: "labels", Usage: "file of drive,time: when each drive failed"},
 			&cli.StringFlag{
 				Name: "groups",
-				Usage: "file of drive,pool,group: whose latency each is compared with; a reading may have " +
+				Usage: "file of drive,pool,group: the peers for comparing latency; a reading may have " +
 					"\"pool\" and \"group\" instead",
 			},
 		},
@@ -242,7 +242,7 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, groups map[st
 		fmt.Fprintf(s.errOut, "and %d more lines\n", j.refused-20)
 	}
 	if j.refused > 0 {
-		return &Failure{Code: ExitFailed, Says: "some lines were passed over; the others were judged"}
+		return &Failure{Code: ExitFailed, Says: "some lines were skipped; the others were judged"}
 	}
 	return nil
 }
@@ -261,7 +261,7 @@ type judgement struct {
 
 func (j *judgement) refuse(n int, why string) {
 	if j.refused++; j.refused <= 20 {
-		fmt.Fprintf(j.errOut, "line %d was passed over: %s\n", n, why)
+		fmt.Fprintf(j.errOut, "line %d was skipped: %s\n", n, why)
 	}
 }
 
@@ -327,7 +327,7 @@ func parseGroups(r io.Reader) (map[string]string, error) {
 // known gives a reading's metrics if all of them are, else why it cannot be judged.
 func known(r reading) (map[drive.MetricName]float64, string) {
 	if r.Drive == "" || r.At.IsZero() || len(r.Metrics) == 0 {
-		return nil, "it wants a drive, a time and metrics"
+		return nil, "it needs a drive, a time and metrics"
 	}
 	out := make(map[drive.MetricName]float64, len(r.Metrics))
 	for n, v := range r.Metrics {

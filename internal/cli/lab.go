@@ -20,44 +20,44 @@ func labCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "pull",
-				Usage:       "take a drive out of a bay",
+				Usage:       "pull a drive out of a bay",
 				ArgsUsage:   "<bay or label tail>",
 				Description: "Example: lantern lab pull skerry/front/7\n         lantern lab pull ZU006",
 				Action:      with(labPull),
 			},
 			{
 				Name:      "insert",
-				Usage:     "put a drive into a bay: one that fits, unless said otherwise",
+				Usage:     "put a drive into a bay; by default one that fits",
 				ArgsUsage: "<bay>",
 				Description: "Example: lantern lab insert skerry/front/7\n         lantern lab insert " +
 					"skerry/front/7 --bytes 2000398934016\n         lantern lab insert skerry/front/7 --drive 7F412",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "drive", Usage: "label tail of a drive that was pulled before"},
 					&cli.Int64Flag{Name: "bytes", Usage: "size of the new drive"},
-					&cli.StringFlag{Name: "like", Usage: "label tail of a drive of whose make it is"},
-					&cli.BoolFlag{Name: "weak", Usage: "a place of its surface does not keep what is written to it"},
-					&cli.FloatFlag{Name: "hours", Usage: "for how many hours it has run before"},
+					&cli.StringFlag{Name: "like", Usage: "make it the same model as the drive with this label tail"},
+					&cli.BoolFlag{Name: "weak", Usage: "a bad spot on its surface loses what is written to it"},
+					&cli.FloatFlag{Name: "hours", Usage: "power-on hours of the new drive"},
 					&cli.StringFlag{Name: "holds", Usage: "what is on it, such as \"member of another pool\""},
 					&cli.BoolFlag{Name: "damaged", Usage: "its SMART data page has a wrong checksum"}},
 				Action: with(labInsert),
 			},
 			{
 				Name:        "join",
-				Usage:       "do by hand what an order would do to a pool that can only be watched",
+				Usage:       "change a watched pool by hand, as its administrator would",
 				ArgsUsage:   "<pool> <slot> <label tail>",
 				Description: "Example: lantern lab join scans 1 XH001\n         lantern lab join specimens 2 XH001",
 				Action:      with(labJoin),
 			},
 			{
 				Name:        "power",
-				Usage:       "take a host down, or bring it up",
+				Usage:       "shut a host down, or start it",
 				ArgsUsage:   "<host> on|off",
 				Description: "Example: lantern lab power guillemot off\n         lantern lab power guillemot on",
 				Action:      with(labPower),
 			},
 			{
 				Name:      "mishap",
-				Usage:     "let something go wrong in a pool when its time has come",
+				Usage:     "make something fail in a pool at a chosen point",
 				ArgsUsage: "<pool> <mishap>",
 				Description: "Example: lantern lab mishap soundscape second-failure\n" +
 					"         lantern lab mishap tidegauge power-cut\n\nThe mishaps:\n" + practice.List(),
@@ -65,18 +65,18 @@ func labCommand() *cli.Command {
 			},
 			{
 				Name:        "stuck",
-				Usage:       "make the recoveries of a pool wait for a word",
+				Usage:       "pause the recoveries of a pool until they are resumed",
 				ArgsUsage:   "<pool>",
 				Description: "Example: lantern lab stuck soundscape\n         lantern lab stuck soundscape --over",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they begin by themselves again"}},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "end the pause: recoveries start by themselves again"}},
 				Action:      with(labStuck),
 			},
 			{
 				Name:        "silence",
-				Usage:       "the enclosures of a host tell nothing of themselves any more, and have no lights",
+				Usage:       "make the enclosures of a host report nothing and have no lights",
 				ArgsUsage:   "<host>",
 				Description: "Example: lantern lab silence guillemot\n         lantern lab silence guillemot --over",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "they speak again"}},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "over", Usage: "end the mute: the enclosures report again"}},
 				Action:      with(labSilence),
 			},
 			{
@@ -86,25 +86,25 @@ func labCommand() *cli.Command {
 				ArgsUsage: "<host> <part>",
 				Description: "Example: lantern lab part skerry \"cooling 2\"\n         lantern lab part skerry " +
 					"\"cooling 2\" --well",
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "the part works again"}},
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "well", Usage: "make the part work again"}},
 				Action: with(labPart),
 			},
 			{
 				Name:        "eyes",
-				Usage:       "what eyes would see: bays whose activity light blinks in a rhythm",
+				Usage:       "list bays whose activity light blinks in a rhythm, as a person would see them",
 				Description: "Example: lantern lab eyes\n         lantern lab eyes -o json",
 				Action:      with(labEyes),
 			},
 			{
 				Name:        "speed",
-				Usage:       "how many times faster than real time the lab runs; without a number, tell",
+				Usage:       "set how many times faster than real time the lab runs; without a number, show it",
 				ArgsUsage:   "[number]",
 				Description: "Example: lantern lab speed 300\n         lantern lab speed 300 --waiting",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{
 						Name: "waiting",
-						Usage: "so fast only while nothing but waiting is left; at the pace of real time while " +
-							"a hand is needed",
+						Usage: "this speed only while nothing but waiting is left; real time while " +
+							"a person is needed",
 					},
 				},
 				Action: with(labSpeed),
@@ -159,7 +159,7 @@ func labJoin(ctx context.Context, s *session, cmd *cli.Command) error {
 			api.LabJoin{Pool: cmd.Args().Get(0), Slot: cmd.Args().Get(1), Drive: cmd.Args().Get(2)},
 		),
 	)
-	return s.moved("is a member now, in", m, err)
+	return s.moved("is now a member, in", m, err)
 }
 
 // labPower is the action of lantern lab power.
@@ -186,7 +186,7 @@ func labMishap(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err := did(s.client.LabMishap(ctx, api.LabMishap{Pool: pool, Mishap: what})); err != nil {
 		return err
 	}
-	s.out.line("it will come when its time has come")
+	s.out.line("it will happen at its point")
 	return nil
 }
 
@@ -219,7 +219,7 @@ func labSilence(ctx context.Context, s *session, cmd *cli.Command) error {
 	s.out.line(
 		"the enclosures of %s %s",
 		host,
-		map[bool]string{true: "speak again", false: "tell nothing of themselves"}[cmd.Bool("over")],
+		map[bool]string{true: "speak again", false: "report nothing"}[cmd.Bool("over")],
 	)
 	return nil
 }
@@ -287,7 +287,7 @@ func labSpeed(ctx context.Context, s *session, cmd *cli.Command) error {
 		l.Speed,
 	)
 	if l.Hurry > 0 {
-		s.out.line("while only waiting is left it runs %g times as fast", l.Hurry)
+		s.out.line("while nothing but waiting is left it runs %g times as fast", l.Hurry)
 	}
 	return nil
 }

@@ -18,20 +18,20 @@ const mostHosts = 20000
 func labLoadCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "load",
-		Usage: "put a service of its own under the load of a large fleet, and tell how long agents and people waited",
+		Usage: "run a service under the load of a large fleet, and print how long agents and people waited",
 		Description: "Example: lantern lab load --hosts 20 --drives 1200 --people 5 --for 1m\n" +
 			"         lantern lab load --drives 100000 --hosts 1667 -o json\n\n" +
 			"Made-up hosts report as agents do, made-up people look at pages and listen to events; now and then a drive\n" +
 			"vanishes, once all drives of a host, and at the end all hosts report at once. It needs an empty service of its\n" +
 			"own: hosts that are not made up are refused. make load starts one, and ends it.",
 		Flags: append([]cli.Flag{
-			&cli.IntFlag{Name: "hosts", Value: 167, Usage: "how many report"},
-			&cli.IntFlag{Name: "drives", Value: 10000, Usage: "how many they have in all"},
-			&cli.IntFlag{Name: "people", Value: 50, Usage: "how many look"},
+			&cli.IntFlag{Name: "hosts", Value: 167, Usage: "number of hosts"},
+			&cli.IntFlag{Name: "drives", Value: 10000, Usage: "number of drives in all"},
+			&cli.IntFlag{Name: "people", Value: 50, Usage: "number of people"},
 			&cli.StringFlag{Name: "every", Value: "5m", Usage: "between two reports of a host"},
-			&cli.StringFlag{Name: "for", Value: "10m", Usage: "how long it goes on once all hosts are there"},
-			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "the same makes the same fleet"},
-			&cli.StringFlag{Name: "metrics", Usage: "address of the service's own figures, if not at /metrics"},
+			&cli.StringFlag{Name: "for", Value: "10m", Usage: "duration of the load after all hosts have started"},
+			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "the same seed makes the same fleet"},
+			&cli.StringFlag{Name: "metrics", Usage: "address of the service's metrics, if not /metrics"},
 		}, tableFlags()...),
 		Action: listing(labLoad),
 	}
@@ -68,7 +68,7 @@ func labLoad(ctx context.Context, s *session, cmd *cli.Command) error {
 	for _, p := range []struct {
 		name string
 		load.Phase
-	}{{"all report for the first time", out.Filling}, {"each at its turn", out.Steady}, {"all at once", out.Rush}} {
+	}{{"first report of all hosts", out.Filling}, {"one after another", out.Steady}, {"all at once", out.Rush}} {
 		s.out.line(
 			"%s: %d reports, %d readings in %.1f s (%.0f readings a second); the service took %.0f %% of a core",
 			p.name, p.Reports, p.Readings, p.Seconds, float64(p.Readings)/max(p.Seconds, 1e-9), 100*p.Cores(),

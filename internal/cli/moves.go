@@ -15,10 +15,10 @@ func movesCommand() *cli.Command {
 	flags := []cli.Flag{
 		&cli.StringSliceFlag{
 			Name:  "replace",
-			Usage: "<member>=<size>: another drive of this size comes for it; repeat it",
+			Usage: "<member>=<size>: replace this member by a drive of this size; may be repeated",
 		},
-		&cli.StringSliceFlag{Name: "remove", Usage: "<member>: it leaves and nothing comes for it"},
-		&cli.StringSliceFlag{Name: "add", Usage: "<host>=<size>: a further drive comes to this host"},
+		&cli.StringSliceFlag{Name: "remove", Usage: "<member>: remove it without a replacement"},
+		&cli.StringSliceFlag{Name: "add", Usage: "<host>=<size>: add a drive of this size to this host"},
 		&cli.BoolFlag{Name: "free-bay", Usage: "a new drive can come before the old one leaves"},
 		&cli.StringFlag{Name: "group", Usage: "which group; not needed when the pool has one"},
 		&cli.FloatFlag{Name: "full", Usage: "how full a member may become, in percent"},
@@ -53,13 +53,13 @@ func movesCommand() *cli.Command {
 			out.Changes = append(out.Changes, api.MoveChange{Domain: name, InBytes: n})
 		}
 		if len(out.Changes) == 0 {
-			return out, usage("say what changes: --replace, --remove or --add\nExample: %s", example(cmd))
+			return out, usage("give a change: --replace, --remove or --add\nExample: %s", example(cmd))
 		}
 		return out, nil
 	}
 	return &cli.Command{
 		Name:      "moves",
-		Usage:     "in which order drives are best changed: how much data each order moves",
+		Usage:     "compare the orders of replacing drives: how much data each one moves",
 		ArgsUsage: "<pool>",
 		Description: "Example: lantern moves driftnet --replace skerry.1=8TB --replace fulmar.1=8TB --add " +
 			"petrel=4TB\n         lantern moves --file planned.json --replace 1.7=8TB",
@@ -143,13 +143,13 @@ func (s *session) moveOrder(m api.MoveOrder) error {
 	s.out.line("")
 	against := ""
 	if m.AsAskedBytes > 0 {
-		against = fmt.Sprintf("; in the order in which they were asked for: %s", decimal(m.AsAskedBytes))
+		against = fmt.Sprintf("; in the order of the requests: %s", decimal(m.AsAskedBytes))
 	}
 	s.out.line(
 		"%s in all%s. %s",
 		s.out.paint(decimal(m.Bytes), bold),
 		against,
-		map[bool]string{true: "No other order moves less.", false: "The best of those that were looked at."}[m.Proven],
+		map[bool]string{true: "No other order moves less.", false: "The best of those that were tried."}[m.Proven],
 	)
 	s.out.line("%s", s.out.paint(m.Basis, dim))
 	return nil

@@ -24,7 +24,7 @@ func noticesCommand() *cli.Command {
 		return list(
 			s,
 			notices,
-			"Nobody needs to be told of anything.",
+			"No open notices.",
 			[]column{col("severity").as("SIGN"), col("notice"), col("state").fold(12), col("since").spare(1),
 				col("where").spare(2), col("says").fold(24), col("id").more(), col("muted_until").more()},
 			func(n api.Notice) []cell {
@@ -51,14 +51,14 @@ func noticesCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "notices",
 		Aliases:     []string{"notice"},
-		Usage:       "what people are told, until it is over",
+		Usage:       "notices: list, acknowledge and mute them",
 		Description: "Example: lantern notices\n         lantern notices saw LM417 --note \"spare ordered\"",
 		Flags:       append([]cli.Flag{all}, tableFlags()...),
 		Action:      listed,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "open notices, those that nobody saw first",
+				Usage:       "list open notices, new ones first",
 				Description: "Example: lantern notices list --all\n         lantern notices list --columns severity,where,says",
 				Flags:       append([]cli.Flag{all}, tableFlags()...),
 				Action:      listed,
@@ -69,7 +69,7 @@ func noticesCommand() *cli.Command {
 				ArgsUsage: "<drive, notice>",
 				Description: "Example: lantern notices saw LM417 --note \"spare ordered\"\n" +
 					"         lantern notices saw skerry/front/13",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what the others should know"}},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "note for the others"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					id, err := s.noticeID(ctx, cmd)
 					if err != nil {
@@ -88,14 +88,14 @@ func noticesCommand() *cli.Command {
 			},
 			{
 				Name:      "mute",
-				Usage:     "say nothing of one for a while, unless it gets worse",
+				Usage:     "mute a notice for a while; it is sent again if it gets worse",
 				ArgsUsage: "<drive, notice>",
 				Description: "Example: lantern notices mute LM417 --for 3d --note \"spare ordered\"\n" +
 					"         lantern notices mute LM417 --until \"tomorrow 08:00\"\n         lantern notices mute LM417 --for 0",
 				Flags: []cli.Flag{
 					&DurationFlag{Name: "for", Usage: "8h, 3d or 2w, up to 90d; 0 ends the mute"},
 					&cli.StringFlag{Name: "until", Usage: "until this moment instead, such as \"tomorrow 08:00\""},
-					&cli.StringFlag{Name: "note", Usage: "why; others see it"},
+					&cli.StringFlag{Name: "note", Usage: "reason; others see it"},
 				},
 				Action: with(muteNotice),
 			},
@@ -105,7 +105,7 @@ func noticesCommand() *cli.Command {
 
 func muteNotice(ctx context.Context, s *session, cmd *cli.Command) error {
 	if cmd.IsSet("for") == cmd.IsSet("until") {
-		return usage("say how long: --for or --until\nExample: %s", example(cmd))
+		return usage("give a duration: --for or --until\nExample: %s", example(cmd))
 	}
 	d := cmd.Duration("for")
 	if text := cmd.String("until"); text != "" {
@@ -198,14 +198,14 @@ func (s *session) noticed(n api.Notice, err error) error {
 	switch n.State {
 	case api.NoticeStateMuted:
 		s.out.line(
-			"nothing is said until %s, unless it gets worse: %s",
+			"muted until %s, unless it gets worse: %s",
 			n.MutedUntil.Local().Format("2006-01-02 15:04"),
 			n.Says,
 		)
 	case api.NoticeStateAcknowledged:
 		s.out.line("seen by %s: %s", n.AcknowledgedBy, n.Says)
 	default:
-		s.out.line("the notice is sent again: %s", n.Says)
+		s.out.line("no longer muted: %s", n.Says)
 	}
 	return nil
 }
@@ -238,7 +238,7 @@ func channelCommand() *cli.Command {
 	})
 	return &cli.Command{
 		Name:   "channel",
-		Usage:  "where notices are sent: webhook, e-mail, syslog",
+		Usage:  "channels for notices: webhook, e-mail, syslog",
 		Action: listed,
 		Flags:  tableFlags(),
 		Description: "Example: lantern channel list\n" +
@@ -247,14 +247,14 @@ func channelCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all channels, and what waits for them",
+				Usage:       "list channels, and how many messages wait",
 				Description: "Example: lantern channel list\n         lantern channel list -o csv",
 				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
 				Name:      "set",
-				Usage:     "make a channel, or change it",
+				Usage:     "add or change a channel",
 				ArgsUsage: "<name>",
 				Description: "Example: lantern channel set night-shift --webhook https://pager.example/hook " +
 					"--secret-file key.txt\n         lantern channel set team --email mail.example:587 --from " +
@@ -267,30 +267,30 @@ func channelCommand() *cli.Command {
 					&cli.StringFlag{Name: "webhook", Usage: "address"},
 					&cli.StringFlag{
 						Name:  "email",
-						Usage: "mail server, host:port; TLS is required, but not for a relay on the same machine without a user",
+						Usage: "mail server, host:port; TLS is required, except for a relay on the same machine without a user",
 					},
 					&cli.StringFlag{
 						Name: "syslog",
-						Usage: "tls://host:port or tcp://host:port; ?enterprise=12345 behind it names your own number in the " +
+						Usage: "tls://host:port or tcp://host:port; ?enterprise=12345 adds your own number in the " +
 							"structured data",
 					},
 					&cli.StringFlag{
 						Name:  "from",
 						Usage: "e-mail: sender",
 					},
-					&cli.StringSliceFlag{Name: "to", Usage: "e-mail: receivers"},
+					&cli.StringSliceFlag{Name: "to", Usage: "e-mail: recipients"},
 					&cli.StringFlag{Name: "user", Usage: "e-mail: user name"},
 					&cli.StringFlag{
 						Name:  "secret-file",
-						Usage: "file that holds the secret",
+						Usage: "file with the secret",
 					},
-					&cli.StringFlag{Name: "ca-file", Usage: "authority to trust, PEM"},
+					&cli.StringFlag{Name: "ca-file", Usage: "file with the certificate of an authority to trust, PEM"},
 					&cli.StringFlag{
 						Name:  "least",
 						Value: "replace",
 						Usage: "watch, replace or dead",
 					},
-					&cli.StringSliceFlag{Name: "kind", Usage: "only these: drive, section, host, filling, recovery"},
+					&cli.StringSliceFlag{Name: "kind", Usage: "only this kind: drive, section, host, filling, recovery"},
 					&cli.StringSliceFlag{
 						Name:  "pool",
 						Usage: "only these pools",
@@ -301,17 +301,17 @@ func channelCommand() *cli.Command {
 						Usage: "quiet hours, such as 22:00-07:00: only urgent notices are sent",
 					},
 					&cli.StringFlag{Name: "zone", Value: "UTC", Usage: "time zone of these hours"},
-					&cli.StringFlag{Name: "digest", Usage: "once a day what is open, at 08:00, say"},
+					&cli.StringFlag{Name: "digest", Usage: "send all open notices once a day, for example at 08:00"},
 					&cli.StringFlag{
 						Name:  "report",
-						Usage: "week or month: a report on each, on Monday or on the first at 07:00; as a page in e-mail",
+						Usage: "week or month: send a report on each, on Monday or on the first at 07:00; in e-mail as a page",
 					},
 				},
 				Action: with(setChannel),
 			},
 			{
 				Name:        "test",
-				Usage:       "send a message through a channel now",
+				Usage:       "send a test message through a channel now",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern channel test night-shift\n         lantern channel test team",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -324,7 +324,7 @@ func channelCommand() *cli.Command {
 			},
 			{
 				Name:        "remove",
-				Usage:       "take a channel away",
+				Usage:       "remove a channel",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern channel remove night-shift\n         lantern channel remove team",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -389,6 +389,7 @@ func setChannel(ctx context.Context, s *session, cmd *cli.Command) error {
 	if done, err := s.out.value(c); done {
 		return err
 	}
-	s.out.line("%s is set: notices from %s on. Try it: lantern channel test %s", c.Name, c.Least, fmt.Sprint(c.Name))
+	s.out.line("%s is saved: it sends notices from verdict %s on. Test it: lantern channel test "+
+		"%s", c.Name, c.Least, fmt.Sprint(c.Name))
 	return nil
 }

@@ -31,11 +31,11 @@ const mostBytes = 16 << 20
 func decodeCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "decode",
-		Usage:     "take a captured page of a drive apart, without a service",
+		Usage:     "decode a captured page of a drive, without a service",
 		ArgsUsage: "<kind> <file or ->",
 		Description: "Example: lantern decode nvme-health page.bin\n         lantern decode ata-smart-data - < " +
 			"dump.txt\n\nThe page is binary, or a hexadecimal dump with or without offsets. It is printed as " +
-			"JSON. A page of which anything is wrong feeds no metric, and the exit code is 1.",
+			"JSON. A page with any fault gives no metric, and the exit code is 1.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "the kinds of pages"}},
 		Action: offline(func(s *session, cmd *cli.Command) error {
 			if cmd.Bool("list") {
@@ -78,7 +78,7 @@ func decodeCommand() *cli.Command {
 			}
 			s.out.format = "json"
 			if _, err = s.out.value(p); err == nil && len(p.Wrong) > 0 {
-				err = &Failure{Code: ExitFailed, Says: "this page cannot be believed: " + strings.Join(p.Wrong, "; ")}
+				err = &Failure{Code: ExitFailed, Says: "this page is not plausible: " + strings.Join(p.Wrong, "; ")}
 			}
 			return err
 		}),
@@ -105,21 +105,21 @@ func metricsCommand() *cli.Command {
 	})
 	return &cli.Command{
 		Name:        "metrics",
-		Usage:       "what is measured, and what it means",
+		Usage:       "metrics and their meanings",
 		Description: "Example: lantern metrics explain pending_sectors\n         lantern metrics list",
 		Flags:       tableFlags(),
 		Action:      listed,
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all metrics",
+				Usage:       "list all metrics",
 				Description: "Example: lantern metrics list\n         lantern metrics list -o csv",
 				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
 				Name:      "explain",
-				Usage:     "one metric in words",
+				Usage:     "explain one metric",
 				ArgsUsage: "<metric>",
 				Description: "Example: lantern metrics explain link_crc_errors\n" +
 					"         lantern metrics explain pending_sectors -o json",
@@ -158,5 +158,5 @@ var strengths = map[drive.Strength]string{
 	drive.Strong:     "strong: can lead to replace",
 	drive.Weak:       "weak, it can say watch and no more",
 	drive.Path:       "it accuses the cable or the bay before the drive",
-	drive.Background: "none by itself",
+	drive.Background: "never automatically",
 }

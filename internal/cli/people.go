@@ -37,7 +37,7 @@ func listPeople(ctx context.Context, s *session, _ *cli.Command) error {
 		col("ends"),
 		col("you"),
 	}
-	return list(s, all, "Nobody is known.", head, func(p api.Person) []cell {
+	return list(s, all, "No person has a token.", head, func(p api.Person) []cell {
 		return []cell{
 			{text: p.Name, style: bold},
 			{text: string(p.Role)},
@@ -117,7 +117,7 @@ func personCommand() *cli.Command {
 	return &cli.Command{
 		Name:    "person",
 		Aliases: []string{"people"},
-		Usage:   "who may use this service, each with a token and a name of their own",
+		Usage:   "people who may use this service, each with a token",
 		Description: "Example: lantern person list\n         lantern person add bo --role operator\n\n" +
 			"A viewer sees everything. An operator also works on drives: lights, tests, swaps, notices. A keeper also\n" +
 			"changes rules, plans, layouts, stock and channels. An admin also changes people and hosts.",
@@ -133,28 +133,28 @@ func personCommand() *cli.Command {
 			},
 			{
 				Name:      "add",
-				Usage:     "make somebody known and print their token, once",
+				Usage:     "add a person and print their token, once",
 				ArgsUsage: "<name>",
 				Description: "Example: lantern person add bo\n         lantern person add night-shift --role operator --host " +
 					"skerry --for 30d\n         lantern person add dashboard --role viewer --for 1y",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "role", Value: "operator", Usage: "viewer, operator, keeper or admin"},
-					&cli.StringSliceFlag{Name: "host", Usage: "they may act only on this host; may be repeated"},
-					&cli.StringSliceFlag{Name: "pool", Usage: "they may act only on this pool; may be repeated"},
-					&cli.StringFlag{Name: "for", Usage: "how long the token lasts, such as 8h, 30d or 1y; without it, for good"},
+					&cli.StringSliceFlag{Name: "host", Usage: "limit the person to this host; may be repeated"},
+					&cli.StringSliceFlag{Name: "pool", Usage: "limit the person to this pool; may be repeated"},
+					&cli.StringFlag{Name: "for", Usage: "how long the token is valid, such as 8h, 30d or 1y; default: no end"},
 				},
 				Action: with(addPerson),
 			},
 			{
 				Name:        "renew",
-				Usage:       "another token for yourself; the old one and what is signed in with it end",
+				Usage:       "make a new token for yourself; the old token and its sessions end",
 				ArgsUsage:   "[your name]",
 				Description: "Example: lantern person renew\n         lantern person renew -o json",
 				Action:      with(renew),
 			},
 			{
 				Name:        "remove",
-				Usage:       "take somebody's token away; what they did stays on record",
+				Usage:       "remove a person's token; what they did stays on record",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern person remove bo\n         lantern person remove night-shift",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -162,19 +162,19 @@ func personCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.done(name+" has no token any more", did(s.client.RemovePerson(ctx, name)))
+					return s.done(name+" no longer has a token", did(s.client.RemovePerson(ctx, name)))
 				}),
 			},
 			{
 				Name:        "sessions",
-				Usage:       "open sessions of the console: your own, or for an admin everybody's",
+				Usage:       "list sessions of the console: your own, or for an admin everybody's",
 				Description: "Example: lantern person sessions\n         lantern person sessions -o json",
 				Flags:       tableFlags(),
 				Action:      listing(listSessions),
 			},
 			{
 				Name:        "end-session",
-				Usage:       "end a session of the console, and what it listens to",
+				Usage:       "end a session of the console and its live updates",
 				ArgsUsage:   "<session>",
 				Description: "Example: lantern person sessions\n         lantern person end-session 01J9ZQ3V0K8T7M5N2P4R6S8W1X",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -204,7 +204,7 @@ func listAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 		col("to").fold(12),
 		col("result").fold(14),
 	}
-	return list(s, all, "Nothing was recorded yet.", head, func(e api.AuditEntry) []cell {
+	return list(s, all, "No entries yet.", head, func(e api.AuditEntry) []cell {
 		return []cell{
 			{text: fmt.Sprint(e.Number), right: true, raw: e.Number},
 			timeCell(e.At, "2006-01-02 15:04:05"),
@@ -259,11 +259,11 @@ func verifyAudit(ctx context.Context, s *session, cmd *cli.Command) error {
 func auditCommand() *cli.Command {
 	show := listing(listAudit)
 	newest := append(
-		[]cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "how many", Local: true}},
+		[]cli.Flag{&cli.IntFlag{Name: "newest", Value: 50, Usage: "number of entries", Local: true}},
 		tableFlags()...)
 	return &cli.Command{
 		Name:  "audit",
-		Usage: "who changed what, when and from where",
+		Usage: "audit: who changed what, when and from where",
 		Description: "Example: lantern audit list --newest 20\n         lantern audit verify\n\n" +
 			"Each entry holds the hash of the one before it, so that none can be changed or left out unnoticed. A checkpoint\n" +
 			"that is kept elsewhere shows as well when entries were removed from the end.",
@@ -272,21 +272,21 @@ func auditCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "the newest entries",
+				Usage:       "list the newest entries",
 				Description: "Example: lantern audit list --newest 200\n         lantern audit list --columns at,who,did,to",
 				Flags:       newest,
 				Action:      show,
 			},
 			{
 				Name:        "verify",
-				Usage:       "whether every entry is as it was written; prints a checkpoint",
+				Usage:       "verify that no entry was changed; prints a checkpoint",
 				Description: "Example: lantern audit verify\n         lantern audit verify -o json",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "checkpoint", Usage: "what an earlier verify printed"}},
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "checkpoint", Usage: "checkpoint printed by an earlier verify"}},
 				Action:      with(verifyAudit),
 			},
 			{
 				Name:        "export",
-				Usage:       "all entries with what they changed, as JSON, one a line",
+				Usage:       "print all entries with their changes, as JSON Lines",
 				Description: "Example: lantern audit export > audit.jsonl\n         lantern audit export",
 				Action:      with(exportAudit),
 			},

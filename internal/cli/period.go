@@ -16,12 +16,12 @@ import (
 func reportCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "report",
-		Usage:       "what happened in a period, for who pays and for who looks back",
+		Usage:       "reports on a period",
 		Description: "Example: lantern report month\n         lantern report month --from 2026-11-01 --to 2026-12-01",
 		Commands: []*cli.Command{
 			{
 				Name:  "month",
-				Usage: "report on the last 30 days, or on another period",
+				Usage: "print the report on the last 30 days, or on another period",
 				Description: "Example: lantern report month\n" +
 					"         lantern report month --from 2026-11-01 --pool soundscape --html report.html\n\n" +
 					"What failed and was replaced, at which margin, recoveries, self-tests, notices and how fast they were seen, " +
@@ -30,12 +30,12 @@ func reportCommand() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.StringFlag{
 						Name:        "from",
-						Usage:       "when it begins, such as 2026-11-01",
+						Usage:       "start of the period, such as 2026-11-01",
 						DefaultText: "30 days before its end",
 					},
 					&cli.StringFlag{Name: "to", Usage: "when it ends", DefaultText: "now"},
-					&cli.StringFlag{Name: "pool", Usage: "only of this pool"},
-					&cli.StringFlag{Name: "room", Usage: "only of hosts in this room"},
+					&cli.StringFlag{Name: "pool", Usage: "only this pool"},
+					&cli.StringFlag{Name: "room", Usage: "only hosts in this room"},
 					&cli.StringFlag{Name: "html", Usage: "write it as a page into this file"},
 				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -92,7 +92,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 	for _, f := range r.First {
 		o.line("  %s", f)
 	}
-	head("Came to be replaced")
+	head("Flagged replace or dead")
 	for _, f := range r.Flagged {
 		o.line("  %s  %-7s %s  %s %s: %s", f.At.Local().Format(minutes), f.Verdict, f.Tail, f.Place, f.Pool, f.Says)
 	}
@@ -128,7 +128,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 		plural(r.Tests.Overdue, "drive"),
 		plural(r.Tests.Never, "drive"),
 	)
-	seen := "nobody said that they saw one"
+	seen := "none acknowledged"
 	if r.Notices.Seen > 0 {
 		seen = fmt.Sprintf(
 			"%d were seen, half of them within %s",
@@ -186,9 +186,9 @@ func none(o *printer, n int) {
 func fullWords(c api.PeriodCapacity) string {
 	switch {
 	case c.Days == 0:
-		return "; watched for too short a time to say when it is full"
+		return "; known for too short a time to estimate when it is full"
 	case c.Soonest.IsZero():
-		return fmt.Sprintf("; it does not grow, as watched for %d days", c.Days)
+		return fmt.Sprintf("; no growth in %d days", c.Days)
 	case c.Latest.IsZero():
 		return "; full in " + c.Soonest.Local().Format("2006-01") + " at the soonest"
 	}

@@ -17,10 +17,10 @@ func planFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{
 			Name:  "pool",
-			Usage: "it is for the members of this pool; may be repeated, as may --host and --drive",
+			Usage: "apply to the members of this pool; may be repeated, like --host and --drive",
 		},
 		&cli.StringSliceFlag{Name: "host", Usage: "for the drives of this host"},
-		&cli.StringSliceFlag{Name: "drive", Usage: "for this drive, by the end of its serial"},
+		&cli.StringSliceFlag{Name: "drive", Usage: "for this drive, by its label tail"},
 		&cli.StringFlag{
 			Name:  "short",
 			Usage: `when short tests come: "every Monday 02:00", "every 2 days 23:00", an RRULE, or never`,
@@ -32,8 +32,8 @@ func planFlags() []cli.Flag {
 		&cli.StringFlag{Name: "conveyance", Usage: "when conveyance tests come, or never"},
 		&cli.StringFlag{
 			Name:        "within",
-			Usage:       "tests are placed so long after they came; else until they come again",
-			DefaultText: "until they come again",
+			Usage:       "a due test is placed within this time; default: until it is due again",
+			DefaultText: "until the next ones are due",
 		},
 		&cli.StringFlag{Name: "zone", Usage: "time zone of all times, such as Europe/Berlin"},
 		&cli.StringSliceFlag{
@@ -44,17 +44,17 @@ func planFlags() []cli.Flag {
 			Name:  "bar",
 			Usage: `and never within "Sun 00:00-24:00" or "2026-12-24 12:00 to 2026-12-27 08:00"; none lifts all`,
 		},
-		&cli.BoolFlag{Name: "run-over", Usage: "a test may run past the end of the window that it began in"},
-		&cli.IntFlag{Name: "per-group", Usage: "how many of a group at once; 0 is no limit"},
-		&cli.IntFlag{Name: "per-pool", Usage: "how many of a pool"},
-		&cli.IntFlag{Name: "per-enclosure", Usage: "how many in an enclosure"},
-		&cli.IntFlag{Name: "per-host", Usage: "how many on a host"},
-		&cli.IntFlag{Name: "least-margin", Usage: "none begins in a pool that can lose fewer members than this"},
+		&cli.BoolFlag{Name: "run-over", Usage: "let a test run past the end of its window"},
+		&cli.IntFlag{Name: "per-group", Usage: "most tests at once in a group; 0: no limit"},
+		&cli.IntFlag{Name: "per-pool", Usage: "most tests at once in a pool"},
+		&cli.IntFlag{Name: "per-enclosure", Usage: "most tests at once in an enclosure"},
+		&cli.IntFlag{Name: "per-host", Usage: "most tests at once on a host"},
+		&cli.IntFlag{Name: "least-margin", Usage: "start no test in a pool that can lose fewer members than this"},
 		&cli.FloatFlag{
 			Name:  "busy",
-			Usage: "none begins where drives do I/O for more than this percentage of the time; 0: however busy",
+			Usage: "start no test on drives that are busy for more than this percentage of the time; 0: no limit",
 		},
-		&cli.BoolFlag{Name: "wake", Usage: "drives that are asleep are woken for their test"},
+		&cli.BoolFlag{Name: "wake", Usage: "wake sleeping drives for their test"},
 	}
 }
 
@@ -82,7 +82,7 @@ func planCommand() *cli.Command {
 	weeks := &cli.IntFlag{Name: "weeks", Value: 4, Usage: "how far it looks ahead, 1 to 8"}
 	return &cli.Command{
 		Name:  "plan",
-		Usage: "when which drives test themselves",
+		Usage: "test plans: when drives test themselves",
 		Description: "Example: lantern plan list\n         lantern plan set nightly --pool soundscape --window " +
 			"\"daily 22:00-06:00\"\n         lantern plan preview --weeks 4",
 		Flags:  tableFlags(),
@@ -90,21 +90,21 @@ func planCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all plans, the most specific first",
+				Usage:       "list plans, most specific first",
 				Description: "Example: lantern plan list\n         lantern plan list -o json",
 				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
 				Name:        "show",
-				Usage:       "one plan",
+				Usage:       "show one plan",
 				ArgsUsage:   "<plan>",
 				Description: "Example: lantern plan show fleet\n         lantern plan show fleet -o json",
 				Action:      with(planShow),
 			},
 			{
 				Name:                      "set",
-				Usage:                     "make a plan, or change what is given of it",
+				Usage:                     "add a plan, or change the given parts of it",
 				ArgsUsage:                 "<plan>",
 				Flags:                     planFlags(),
 				DisableSliceFlagSeparator: true,
@@ -118,19 +118,19 @@ func planCommand() *cli.Command {
 			},
 			{
 				Name:        "remove",
-				Usage:       "take a plan away; its drives follow the next that is for them",
+				Usage:       "remove a plan; its drives follow the next one that applies",
 				ArgsUsage:   "<plan>",
 				Description: "Example: lantern plan remove nightly\n         lantern plan preview nightly --removed",
 				Action:      with(planRemove),
 			},
 			{
 				Name: "preview",
-				Usage: "the calendar of tests, as it is or as a change would make it; " +
+				Usage: "show the calendar of tests, as it is or as a change would make it; " +
 					"nothing is kept",
 				ArgsUsage:                 "[plan]",
 				DisableSliceFlagSeparator: true,
 				Flags: append(
-					[]cli.Flag{weeks, &cli.BoolFlag{Name: "removed", Usage: "as if the plan were taken away"}},
+					[]cli.Flag{weeks, &cli.BoolFlag{Name: "removed", Usage: "as if the plan were removed"}},
 					planFlags()...),
 				Description: "Example: lantern plan preview --weeks 4\n         lantern plan preview fleet " +
 					"--window \"daily 22:00-06:00\"",
@@ -138,10 +138,10 @@ func planCommand() *cli.Command {
 			},
 			{
 				Name:  "tests",
-				Usage: "tests in order of time",
+				Usage: "list tests by time",
 				Flags: append([]cli.Flag{
-					&cli.StringFlag{Name: "drive", Usage: "of this drive"},
-					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
+					&cli.StringFlag{Name: "drive", Usage: "only this drive"},
+					&cli.StringFlag{Name: "pool", Usage: "only this pool"},
 					&cli.StringFlag{Name: "days", Value: "2d", Usage: "how far it looks ahead"},
 				}, tableFlags()...),
 				Description: "Example: lantern plan tests --pool soundscape --days 7d\n" +
@@ -150,9 +150,9 @@ func planCommand() *cli.Command {
 			},
 			{
 				Name: "feed",
-				Usage: "make a new address under which the calendar can be read by calendar programs; the " +
-					"one before ends",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "end it, and make none"}},
+				Usage: "make a new address from which calendar programs can read the calendar; the " +
+					"address ends",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "end", Usage: "end the feed, and make no new one"}},
 				Description: "Example: lantern plan feed\n         lantern plan feed --end",
 				Action:      with(planFeed),
 			},
@@ -199,7 +199,7 @@ func planRemove(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err := did(s.client.RemovePlan(ctx, name, nil)); err != nil {
 		return err
 	}
-	s.out.line("%s is gone; its drives follow the next plan that is for them", name)
+	s.out.line("%s is removed; its drives follow the next plan that applies", name)
 	return nil
 }
 
@@ -230,7 +230,7 @@ func planPreview(ctx context.Context, s *session, cmd *cli.Command) error {
 			"%s",
 			s.out.paint(
 				fmt.Sprintf(
-					"This would move %d tests, add %d and end %d; %d would find no place, %d do now.",
+					"This would move %d tests, add %d and remove %d; %d would have no place, now %d.",
 					e.Moved,
 					e.Begun,
 					e.Ended,
@@ -305,7 +305,7 @@ func planFeed(ctx context.Context, s *session, cmd *cli.Command) error {
 		if err := did(s.client.EndFeed(ctx)); err != nil {
 			return err
 		}
-		s.out.line("no address shows the calendar any more")
+		s.out.line("the calendar has no address any more")
 		return nil
 	}
 	f, err := ask[api.Feed](s.client.MakeFeed(ctx, nil))
@@ -321,7 +321,7 @@ func planFeed(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	s.out.verbatim(server + f.Path)
 	s.out.line(
-		"Who knows this address can read the calendar. It is shown only this once; an earlier " +
+		"Anybody who knows this address can read the calendar. It is shown only once; an earlier " +
 			"one has ended.",
 	)
 	return nil
@@ -378,7 +378,7 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 		c.Covers = scopes
 	}
 	if len(c.Covers) == 0 {
-		return c, usage("say what the plan %s is for: --pool, --host or --drive\nExample: %s", name, example(cmd))
+		return c, usage("give what plan %s applies to: --pool, --host or --drive\nExample: %s", name, example(cmd))
 	}
 	if err := changeTests(cmd, &c); err != nil {
 		return c, err

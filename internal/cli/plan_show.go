@@ -58,9 +58,13 @@ func (s *session) showPlan(p api.Plan) error {
 		limit(p.Limits.Enclosure),
 		limit(p.Limits.Host),
 	)
-	row("margin", "none begins in a pool that can lose fewer than %d", p.LeastMargin)
+	if p.LeastMargin > 0 {
+		row("margin", "no test starts in a pool that can lose fewer than %d", p.LeastMargin)
+	} else {
+		row("margin", "no limit")
+	}
 	if p.BusyPercent > 0 {
-		row("busy", "none begins where drives are busy for more than %g %% of the time", p.BusyPercent)
+		row("busy", "no test starts on drives that are busy for more than %g %% of the time", p.BusyPercent)
 	}
 	row(
 		"overrun",
@@ -116,7 +120,7 @@ func (s *session) calendar(c api.Calendar) error {
 		)
 	}
 	for _, u := range c.Unsettled {
-		s.out.line("%s two plans are for %s", s.out.paint("▲", quiet), u)
+		s.out.line("%s two plans apply to %s", s.out.paint("▲", quiet), u)
 	}
 	s.out.line("%s", s.out.paint("            00    03    06    09    12    15    18    21      tests begin", dim))
 	open := map[int64]bool{}

@@ -120,7 +120,7 @@ func movingShare(p api.Pool) cell {
 func poolCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "pool",
-		Usage:       "one pool: groups, members, volumes",
+		Usage:       "show one pool: groups, members, volumes",
 		ArgsUsage:   "<pool>",
 		Description: "Example: lantern pool soundscape\n         lantern pool soundscape -o csv",
 		Commands: []*cli.Command{
@@ -188,7 +188,7 @@ func poolCommand() *cli.Command {
 					s.out.line(
 						"%s",
 						s.out.paint(
-							"it changed while it was read, or is not believed: what is shown may not fit together",
+							"it changed while it was read, or is not plausible: what is shown may be inconsistent",
 							loud,
 						),
 					)
@@ -312,7 +312,7 @@ func poolAction(name, use, eg string, action api.PoolActionAction) *cli.Command 
 func scrubCommand() *cli.Command {
 	return poolAction(
 		"scrub",
-		"read a pool through and repair what is damaged",
+		"scrub a pool: read everything and repair damage",
 		"lantern scrub logbook\n         lantern scrub soundscape",
 		api.PoolActionActionScrub,
 	)
@@ -326,7 +326,7 @@ func rebalanceCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.FloatFlag{
 				Name:  "below",
-				Usage: "only parts that are used by less than this, in percent, where the pool system knows such",
+				Usage: "only chunks that are less full than this, in percent, if the pool system supports it",
 			},
 		},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -345,7 +345,7 @@ func rebalanceCommand() *cli.Command {
 func nudgeCommand() *cli.Command {
 	return poolAction(
 		"nudge",
-		"make a recovery begin that waits",
+		"start a recovery that waits",
 		"lantern nudge tidegauge\n         lantern nudge driftnet",
 		api.PoolActionActionNudge,
 	)
@@ -353,7 +353,7 @@ func nudgeCommand() *cli.Command {
 func growCommand() *cli.Command {
 	return poolAction(
 		"grow",
-		"let a pool use all of members that were changed for larger ones",
+		"grow a pool to the full size of members that were replaced by larger ones",
 		"lantern grow tidegauge\n         lantern grow logbook",
 		api.PoolActionActionGrow,
 	)
@@ -370,7 +370,7 @@ func stopCommand() *cli.Command {
 func drainCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "drain",
-		Usage:       "move all that is on a member to the others, so that it can leave",
+		Usage:       "drain a member: move its data to the others, so that it can be removed",
 		ArgsUsage:   "<pool> <member>",
 		Description: "Example: lantern drain specimens LV767\n         lantern drain driftnet CN261",
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

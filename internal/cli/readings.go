@@ -32,12 +32,12 @@ type reading struct {
 func readingsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "readings",
-		Usage:       "everything that was read of drives",
+		Usage:       "list all metrics that are read from drives",
 		Description: "Example: lantern readings export ZU006 --since 90d\n         lantern readings latest -o csv",
 		Commands: []*cli.Command{
 			{
 				Name:      "export",
-				Usage:     "print readings: JSON Lines, or CSV with --output csv",
+				Usage:     "print readings as JSON Lines, or CSV with --output csv",
 				ArgsUsage: "[drive ...]",
 				Description: "Example: lantern readings export ZU006 --since 90d > zu006.jsonl\n         lantern " +
 					"--output csv readings export\n\nWithout a drive, those of all drives are printed. One " +
@@ -65,7 +65,7 @@ func readingsCommand() *cli.Command {
 			},
 			{
 				Name:  "latest",
-				Usage: "the newest values of every drive, a drive a line",
+				Usage: "print the newest values of all drives, one drive per line",
 				Description: "Example: lantern readings latest > now.jsonl\n         lantern --output csv " +
 					"readings latest",
 				Action: listing(func(ctx context.Context, s *session, _ *cli.Command) error {
@@ -76,7 +76,7 @@ func readingsCommand() *cli.Command {
 			},
 			{
 				Name:      "import",
-				Usage:     "take in readings of the past: JSON Lines, as export prints them",
+				Usage:     "import readings of the past: JSON Lines, as printed by export",
 				ArgsUsage: "<file or ->",
 				Description: "Example: lantern readings import zu006.jsonl\n         lantern readings import - < zu006.jsonl\n\n" +
 					"Drives must be known; what is " +
@@ -102,13 +102,13 @@ func readingsCommand() *cli.Command {
 					if done, err := s.out.value(v); done && err != nil {
 						return err
 					} else if !done {
-						s.out.line("%d readings taken, %d were known already", v.Taken, v.Known)
+						s.out.line("%d readings imported, %d were known already", v.Taken, v.Known)
 					}
 					for _, r := range v.Refused {
 						fmt.Fprintf(s.errOut, "line %d was refused: %s\n", r.Line, r.Why)
 					}
 					if len(v.Refused) > 0 {
-						return &Failure{Code: ExitFailed, Says: "some lines were refused; the others were taken"}
+						return &Failure{Code: ExitFailed, Says: "some lines were refused; the others were imported"}
 					}
 					return nil
 				}),

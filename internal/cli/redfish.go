@@ -14,7 +14,7 @@ func redfishCommand() *cli.Command {
 	list := listing(listControllers)
 	return &cli.Command{
 		Name:  "redfish",
-		Usage: "management controllers of hosts, which tell of bays and switch lights where no enclosure does",
+		Usage: "management controllers of hosts: they report bays and switch lights where no enclosure does",
 		Description: "Example: lantern host redfish list\n" +
 			"         lantern host redfish add skerry --url https://192.0.2.7 --user " +
 			"lantern --password-file bmc.txt\n\n" +
@@ -24,14 +24,14 @@ func redfishCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "which hosts have one, and what it told last",
+				Usage:       "list hosts with a management controller, and their last answers",
 				Description: "Example: lantern host redfish list\n         lantern host redfish list -o json",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "add",
-				Usage:     "say how a host's management controller is reached, or say it anew",
+				Usage:     "set the address of a host's management controller",
 				ArgsUsage: "<host>",
 				Description: "Example: lantern host redfish add skerry --url https://192.0.2.7 --user lantern --password-file " +
 					"bmc.txt\n" +
@@ -44,19 +44,19 @@ func redfishCommand() *cli.Command {
 					"certificate that they made themselves: name its SHA-256 then, as --certificate.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "url", Usage: "such as https://192.0.2.7", Required: true},
-					&cli.StringFlag{Name: "user", Usage: "with which the agent signs in", Required: true},
-					&cli.StringFlag{Name: "password-file", Usage: "file that holds the password"},
+					&cli.StringFlag{Name: "user", Usage: "user name with which the agent signs in", Required: true},
+					&cli.StringFlag{Name: "password-file", Usage: "file with the password"},
 					// It is of the controller, not of the service; the option of that name is of all commands.
 					&cli.StringFlag{
 						Name:  "certificate",
-						Usage: "SHA-256 of its certificate, where no authority vouches for it",
+						Usage: "SHA-256 of its certificate, if no authority signed it",
 					},
 				},
 				Action: with(addController),
 			},
 			{
 				Name:        "remove",
-				Usage:       "have a host's agent ask no management controller any more",
+				Usage:       "stop asking the management controller of a host",
 				ArgsUsage:   "<host>",
 				Description: "Example: lantern host redfish remove skerry\n         lantern host redfish remove skerry -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -64,7 +64,8 @@ func redfishCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.done("the agent of "+name+" asks none any more", did(s.client.RemoveController(ctx, name)))
+					return s.done("the agent of "+name+" no longer asks a management controller",
+						did(s.client.RemoveController(ctx, name)))
 				}),
 			},
 		},
@@ -103,7 +104,7 @@ func listControllers(ctx context.Context, s *session, _ *cli.Command) error {
 			with = append(with, h)
 		}
 	}
-	return list(s, with, "No host has one. Add one with: lantern host redfish add",
+	return list(s, with, "No host has a management controller. Add one with: lantern host redfish add",
 		[]column{
 			col("host"), col("url"), col("user").spare(2), col("bays"), col("read").spare(1), col("says").fold(20),
 			col("set_by").more(), col("set").more(),
@@ -115,7 +116,7 @@ func listControllers(ctx context.Context, s *session, _ *cli.Command) error {
 			case says == "" && c.At.IsZero():
 				says = "not read yet"
 			case c.Url != "" && c.Url != h.Controller.Url:
-				says = "its agent has the settings of before: " + c.Url
+				says = "its agent still has the earlier settings: " + c.Url
 			}
 			return []cell{
 				{text: h.Name, style: bold}, {text: h.Controller.Url}, {text: h.Controller.User}, countCell(c.Bays),

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -18,7 +19,7 @@ func roundCommand() *cli.Command {
 		Usage:       "what needs a person now, in order",
 		Description: "Example: lantern round\n         lantern round --exit-code",
 		Flags: append(
-			[]cli.Flag{&cli.BoolFlag{Name: "exit-code", Usage: "exit with 5 when something needs a hand, or is not known"}},
+			[]cli.Flag{&cli.BoolFlag{Name: "exit-code", Usage: "exit with 5 if something needs a hand, or is not known"}},
 			tableFlags()...),
 		Action: listing(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			r, err := ask[api.Round](s.client.GetRound(ctx))
@@ -56,7 +57,7 @@ func roundCommand() *cli.Command {
 				for _, h := range r.Silent {
 					rows = append(rows, []cell{countCell(len(rows) + 1), verdictCell(api.Unknown), {}, {},
 						{text: strings.Join(h.Pools, " ")},
-						{text: h.Says}, {text: h.Do}, timeCell(h.Since, minutes), {text: h.Site}, {}})
+						{text: h.Says}, {text: h.Do}, timeCell(h.Since, minutes), {text: h.Site}, timeCell(h.AsOf, minutes)})
 				}
 				return cmp.Or(
 					needs,
@@ -126,25 +127,26 @@ func (s *session) round(r api.Round) {
 			o.paint(l.Tail, bold),
 		)
 		o.line("     %s%s", l.Tail+" "+l.Says, more(l.Also))
-		chart := ""
-		if len(l.Spark) > 1 {
-			chart = fmt.Sprintf("   %s %s, 14 days", o.paint(spark(l.Spark), st), l.Unit)
-		}
+		facts, chart, wide := "", "", 0
 		if l.Pool != "" {
-			if p := o.width; p < 120 && chart != "" {
-				o.line("     %s", strings.TrimSpace(chart))
-				chart = ""
-			}
-			o.line("     %s: %s; without this drive: %s%s", l.Pool, l.Margin.Words, without(l), chart)
+			facts = fmt.Sprintf("%s: %s; without this drive: %s", l.Pool, l.Margin.Words, without(l))
+		}
+		if len(l.Spark) > 1 && facts != "" {
+			drawn, label := spark(l.Spark), " "+l.Unit+", 14 days"
+			chart, wide = o.paint(drawn, st)+label, utf8.RuneCountInString(drawn+label)
+		}
+		switch {
+		case chart != "" && 5+utf8.RuneCountInString(facts)+3+wide > o.width: // it does not fit behind the facts
+			o.line("     %s", chart)
+			o.line("     %s", facts)
+		case facts != "":
+			o.line("     %s%s", facts, strings.TrimRight("   "+chart, " "))
 		}
 		do := l.Do
 		if l.Swap != "" {
 			do = "A swap is open: lantern swap show " + l.Swap
 		}
-		age := "  for " + span(r.At.Sub(l.Since))
-		if !l.AsOf.IsZero() {
-			age += ", as of " + l.AsOf.Local().Format("2006-01-02 15:04")
-		}
+		age := "  for " + span(r.At.Sub(l.Since)) + dated(l.AsOf)
 		o.line("     %s %s", o.paint("→", st), do+o.paint(age, dim))
 	}
 	s.roundRest(r)
@@ -155,16 +157,16 @@ func nothingIn(r api.Round) string {
 	switch {
 	case r.Hosts == 0 && len(r.Sites) > 0: // which tell why
 	case r.Hosts == 0 && r.Headquarters:
-		return "No site tells anything yet, so nothing is known. Begin with: lantern site invite <name>"
+		return "No site is connected, so there is no data. Begin with: lantern site invite <name>"
 	case r.Hosts == 0:
 		return "No host is enrolled yet, so nothing is known. Begin with: lantern host enrol <name>"
 	case len(r.Awaited) > 0:
-		return "Nothing is known yet of " + strings.Join(r.Awaited, ", ") + ": no report has come."
+		return "No data yet of " + strings.Join(r.Awaited, ", ") + ": no report has come."
 	case r.Drives == 0:
 		return "No drive is known: the hosts report none. What an agent sees on its host: lantern agent --print"
 	case len(r.Lines)+len(r.Silent) == 0 && len(r.Pools) == 0 && len(r.Sites) == 0 &&
 		r.Trouble.Says == "":
-		return "Nothing needs a hand. Last known to be so at " + r.At.Local().Format("15:04:05") + "."
+		return "Nothing needs a hand. As of " + r.At.Local().Format("15:04:05") + "."
 	}
 	return ""
 }
@@ -179,7 +181,7 @@ func (s *session) silent(r api.Round) {
 		if len(h.Pools) > 0 {
 			o.line("     %s", strings.Join(h.Pools, ", "))
 		}
-		o.line("     %s %s", o.paint("→", st), h.Do+o.paint("  for "+span(r.At.Sub(h.Since)), dim))
+		o.line("     %s %s", o.paint("→", st), h.Do+o.paint("  for "+span(r.At.Sub(h.Since))+dated(h.AsOf), dim))
 	}
 }
 
@@ -196,14 +198,14 @@ func (s *session) roundRest(r api.Round) {
 			if u.Kind == api.UnderWayKindRecovery {
 				line += fmt.Sprintf("  %s %.1f %%  %s", bar(u.Share, 20), 100*u.Share, finish(r.At, u.Finish))
 			}
-			o.line("%s", line)
+			o.line("%s", line+dated(u.AsOf))
 		}
 	}
 	if len(r.Pools) > 0 {
 		o.line("%s", o.paint("─ pools in an unknown state "+strings.Repeat("─", 33), dim))
 		for _, p := range r.Pools {
 			m, st := mark(api.Unknown)
-			o.line("  %s  %s", o.paint(m+" "+at(p.Site, p.Pool), st), p.Says)
+			o.line("  %s  %s%s", o.paint(m+" "+at(p.Site, p.Pool), st), p.Says, dated(p.AsOf))
 			o.line("     %s %s", o.paint("→", st), p.Do)
 		}
 	}
@@ -211,11 +213,12 @@ func (s *session) roundRest(r api.Round) {
 		o.line("%s", o.paint("─ filling up "+strings.Repeat("─", 59), dim))
 		for _, f := range r.Filling {
 			o.line(
-				"  %s  %.0f %% full, %s of %s",
+				"  %s  %.0f %% full, %s of %s%s",
 				o.paint("▥ "+at(f.Site, f.Pool), level),
 				100*float64(f.UsedBytes)/float64(f.CapacityBytes),
 				decimal(f.UsedBytes),
 				decimal(f.CapacityBytes),
+				dated(f.AsOf),
 			)
 		}
 	}
@@ -241,7 +244,7 @@ func without(l api.RoundLine) string {
 // finish writes a range as people read it.
 func finish(now time.Time, r api.Range) string {
 	if r.P50.IsZero() {
-		return "no finish can be named yet"
+		return "no finish can be estimated yet"
 	}
 	return fmt.Sprintf(
 		"done in %s to %s, likely %s (%s)",

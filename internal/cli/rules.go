@@ -67,12 +67,12 @@ func ruleCommand() *cli.Command {
 		)
 	})
 	where := []cli.Flag{
-		&cli.StringFlag{Name: "model", Usage: "for drives of this model alone"},
-		&cli.StringFlag{Name: "pool", Usage: "for drives of this pool alone; stands before a model's"},
+		&cli.StringFlag{Name: "model", Usage: "only for drives of this model"},
+		&cli.StringFlag{Name: "pool", Usage: "only for drives of this pool; has priority over --model"},
 	}
 	return &cli.Command{
 		Name:  "rule",
-		Usage: "why drives are flagged: rules, thresholds, and rules of your own",
+		Usage: "rules that flag drives: built-in, thresholds, and your own",
 		Description: "Example: lantern rule explain pending-sectors\n         lantern rule try " +
 			"'pending_sectors_24h > 2 && temperature_celsius > 45'",
 		Flags:  tableFlags(),
@@ -80,28 +80,28 @@ func ruleCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all rules, and how many drives each holds for",
+				Usage:       "list rules, and how many drives each one flags",
 				Description: "Example: lantern rule list\n         lantern rule list --columns rule,holds_for",
 				Flags:       tableFlags(),
 				Action:      listed,
 			},
 			{
 				Name:        "explain",
-				Usage:       "one rule in words",
+				Usage:       "explain one rule",
 				ArgsUsage:   "<rule>",
 				Description: "Example: lantern rule explain link-crc\n         lantern rule explain pending-sectors",
 				Action:      with(explainRule),
 			},
 			{
 				Name:        "settings",
-				Usage:       "the thresholds that rules compare with",
+				Usage:       "list the thresholds of rules",
 				Description: "Example: lantern rule settings\n         lantern rule settings -o csv",
 				Flags:       tableFlags(),
 				Action:      listing(ruleSettings),
 			},
 			{
 				Name:      "set",
-				Usage:     "give a threshold another value",
+				Usage:     "change a threshold",
 				ArgsUsage: "<threshold> <value>",
 				Description: "Example: lantern rule set burst_sectors 20 --model \"VELDRUN VR4-4000\"\n" +
 					"         lantern rule set slow_factor 8 --pool driftnet --preview",
@@ -114,7 +114,7 @@ func ruleCommand() *cli.Command {
 					}
 					v, err := strconv.ParseFloat(cmd.Args().Get(1), 64)
 					if err != nil {
-						return usage("%q is no number", cmd.Args().Get(1))
+						return usage("%q is not a number", cmd.Args().Get(1))
 					}
 					req := api.ThresholdSet{Name: cmd.Args().First(), Value: v, Model: cmd.String("model"), Pool: cmd.String("pool")}
 					if cmd.Bool("preview") {
@@ -125,7 +125,7 @@ func ruleCommand() *cli.Command {
 			},
 			{
 				Name:        "unset",
-				Usage:       "back to what is usual",
+				Usage:       "use the default value again",
 				ArgsUsage:   "<threshold>",
 				Description: "Example: lantern rule unset burst_sectors\n         lantern rule unset slow_factor --pool driftnet",
 				Flags:       where,
@@ -154,14 +154,14 @@ func ruleCommand() *cli.Command {
 			},
 			{
 				Name:        "on",
-				Usage:       "switch it on again",
+				Usage:       "switch a built-in rule on again",
 				ArgsUsage:   "<rule>",
 				Description: "Example: lantern rule on service-life\n         lantern rule on link-crc",
 				Action:      with(switchRule(true)),
 			},
 			{
 				Name:      "try",
-				Usage:     "say which drives an expression would have flagged, and when; nothing is kept",
+				Usage:     "list the drives that an expression would have flagged, and when; nothing is saved",
 				ArgsUsage: "<expression>",
 				Description: "Example: lantern rule try 'pending_sectors_24h > 2 && temperature_celsius > 45' " +
 					"--since 90d\n         lantern rule try 'link_crc_errors_7d > 50'\n\n" +
@@ -190,7 +190,7 @@ func ruleCommand() *cli.Command {
 			},
 			{
 				Name:      "add",
-				Usage:     "keep a rule of your own, after trying it on the last 90 days",
+				Usage:     "save a rule of your own, after trying it on the last 90 days",
 				ArgsUsage: "<name> <expression>",
 				Description: "Example: lantern rule add warm-and-growing 'pending_sectors_7d > 0 && " +
 					"temperature_celsius > 45' --says \"is warm, and has new bad sectors\" --verdict watch\n" +
@@ -198,9 +198,9 @@ func ruleCommand() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.StringFlag{
 						Name:  "says",
-						Usage: "what it means when it holds, such as \"is warm and growing\"",
+						Usage: "its text when it holds, such as \"is warm and growing\"",
 					},
-					&cli.StringFlag{Name: "do", Usage: "what is to be done then"},
+					&cli.StringFlag{Name: "do", Usage: "what to do then"},
 					&cli.StringFlag{Name: "verdict", Value: "watch", Usage: "watch or replace"},
 				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -221,7 +221,7 @@ func ruleCommand() *cli.Command {
 			},
 			{
 				Name:        "remove",
-				Usage:       "take a rule of your own away",
+				Usage:       "remove a rule of your own",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern rule remove warm-and-growing\n         lantern rule remove bad-cable",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -271,8 +271,8 @@ func explainRule(ctx context.Context, s *session, cmd *cli.Command) error {
 		s.out.line("%s: %s%s", s.out.paint(r.Id, bold), r.Title, state)
 		for _, l := range [][2]string{{"for", r.For}, {"holds when", r.When},
 			{"says", "up to " + string(r.Level) + ", evidence " + r.Strength}, {"why", r.Why}, {"do", r.Do},
-			{"stays", span(time.Duration(r.HoldSeconds*float64(time.Second))) + " after it held for the " +
-				"last time"}, {"now", fmt.Sprintf("it holds for %d of the drives", r.HoldsFor)}} {
+			{"stays", span(time.Duration(r.HoldSeconds*float64(time.Second))) + " after it was last true"},
+			{"now", fmt.Sprintf("it flags %d of the drives", r.HoldsFor)}} {
 			s.out.line("  %-10s  %s", l[0], l[1])
 		}
 		for _, t := range all.Thresholds {
@@ -466,7 +466,7 @@ func (s ruler) putRule(ctx context.Context, id string, req api.RulePut) error {
 func (s ruler) tried(v api.RuleTried) error {
 	if s.out.format == "table" {
 		s.out.line(
-			"Over %s it would have flagged %d of %d drives (%d readings were looked at).",
+			"Over %s it would have flagged %d of %d drives (%d readings).",
 			span(time.Duration(v.Hours)*time.Hour),
 			len(v.Flagged),
 			v.Drives,

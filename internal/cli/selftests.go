@@ -16,20 +16,20 @@ func selftestCommand() *cli.Command {
 		&cli.StringFlag{Name: "host", Usage: "the drives of this host, one of a group at a time"},
 		&cli.StringFlag{
 			Name: "where",
-			Usage: "those for which this holds, such as temperature_celsius<40,power_on_hours>40000; of the " +
+			Usage: "drives for which this holds, such as temperature_celsius<40,power_on_hours>40000; of the " +
 				"pool or host, or of all",
 		},
 	}
 	kind := &cli.StringFlag{Name: "kind", Value: "short", Usage: "short, extended, conveyance or selective"}
 	return &cli.Command{
 		Name:  "selftest",
-		Usage: "let drives test themselves, and see what came of it",
+		Usage: "start self-tests of drives, and see the results",
 		Description: "Example: lantern selftest start LM409 --kind extended\n" +
 			"         lantern selftest standing --which overdue",
 		Commands: []*cli.Command{
 			{
 				Name:      "start",
-				Usage:     "start a self-test; the drive goes on serving",
+				Usage:     "start a self-test; the drive stays in use",
 				ArgsUsage: "[drive]",
 				Description: "Example: lantern selftest start LM409 --kind extended\n         lantern selftest " +
 					"start --pool plankton\n         lantern selftest start LM409 --kind selective --span " +
@@ -38,14 +38,14 @@ func selftestCommand() *cli.Command {
 					[]cli.Flag{
 						kind,
 						&cli.StringFlag{Name: "span", Usage: "selective: first and last address, such as 0-1000000"},
-						&cli.BoolFlag{Name: "wake", Usage: "drives that are asleep may be woken"},
+						&cli.BoolFlag{Name: "wake", Usage: "sleeping drives may be woken"},
 					},
 					which...),
 				Action: with(selftestStart),
 			},
 			{
 				Name:        "stop",
-				Usage:       "stop the self-tests that were started here",
+				Usage:       "stop running self-tests",
 				ArgsUsage:   "[drive]",
 				Description: "Example: lantern selftest stop LM409\n         lantern selftest stop --pool plankton",
 				Flags:       which,
@@ -53,21 +53,21 @@ func selftestCommand() *cli.Command {
 			},
 			{
 				Name:        "where",
-				Usage:       "what is at an address of a drive, such as the one at which its test failed",
+				Usage:       "show what is stored at an address of a drive, such as where its test failed",
 				ArgsUsage:   "<drive> [address]",
 				Description: "Example: lantern selftest where LM417\n         lantern selftest where LM417 3118442904",
 				Action:      with(selftestWhere),
 			},
 			{
 				Name:  "standing",
-				Usage: "who was tested when, and who was not",
+				Usage: "list drives by their last self-tests",
 				Flags: append([]cli.Flag{
 					&cli.StringFlag{
 						Name:        "which",
 						Usage:       "all, failed, never, overdue, held or cannot",
 						DefaultText: "all",
 					},
-					&cli.StringFlag{Name: "pool", Usage: "of this pool"},
+					&cli.StringFlag{Name: "pool", Usage: "only this pool"},
 				}, tableFlags()...),
 				Description: "Example: lantern selftest standing --which overdue\n" +
 					"         lantern selftest standing --pool soundscape",
@@ -75,7 +75,7 @@ func selftestCommand() *cli.Command {
 			},
 			{
 				Name:        "show",
-				Usage:       "self-tests that were started, the newest first",
+				Usage:       "list self-tests, newest first",
 				ArgsUsage:   "[drive]",
 				Description: "Example: lantern selftest show\n         lantern selftest show LM409",
 				Flags:       tableFlags(),
@@ -132,7 +132,7 @@ func selftestStop(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return s.testRuns(all, "Nothing that was started here runs there.")
+	return s.testRuns(all, "No test that was started here is running there.")
 }
 
 // selftestWhere is the action of lantern selftest where.
@@ -148,7 +148,7 @@ func selftestWhere(ctx context.Context, s *session, cmd *cli.Command) error {
 	if cmd.Args().Len() == 2 {
 		n, err := strconv.ParseInt(cmd.Args().Get(1), 10, 64)
 		if err != nil || n < 0 {
-			return usage("%q is no address", cmd.Args().Get(1))
+			return usage("%q is not an address", cmd.Args().Get(1))
 		}
 		req.Lba = n
 	} else {
@@ -199,7 +199,7 @@ func testOrder(cmd *cli.Command) (req api.TestOrder, err error) {
 		}
 	}
 	if n > 1 || n == 0 && req.Where == "" || req.Drive != "" && req.Where != "" || cmd.Args().Len() > 1 {
-		return req, usage("name one drive, or --pool, or --host, or say --where\nExample: %s", example(cmd))
+		return req, usage("name one drive, or give --pool, --host or --where\nExample: %s", example(cmd))
 	}
 	return req, nil
 }

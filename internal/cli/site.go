@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,7 +20,7 @@ func siteCommand() *cli.Command {
 		}
 		err = list(s, all, "No site was invited. Begin with: lantern site invite <name>",
 			[]column{
-				col("site"), col("state").fold(14), col("hosts"), col("drives"), col("pools"), col("needing"),
+				col("site"), col("state").fold(14), col("hosts"), col("drives"), col("pools"), col("in_round"),
 				col("as_of").as("AS OF"), col("version").more(), col("invited_at").more(), col("by").more(),
 			},
 			func(x api.Site) []cell {
@@ -33,7 +34,7 @@ func siteCommand() *cli.Command {
 				}
 				return []cell{
 					{text: x.Name, style: bold}, {text: state}, countCell(x.Hosts), countCell(x.Drives), countCell(x.Pools),
-					countCell(x.Needing), asOf, {text: x.Version}, timeCell(x.InvitedAt, "2006-01-02"), {text: x.By},
+					countCell(x.InRound), asOf, {text: x.Version}, timeCell(x.InvitedAt, "2006-01-02"), {text: x.By},
 				}
 			})
 		if s.out.format == "table" {
@@ -44,9 +45,9 @@ func siteCommand() *cli.Command {
 	return &cli.Command{
 		Name:    "site",
 		Aliases: []string{"sites"},
-		Usage:   "list the sites of a headquarters, invite one, or remove one",
+		Usage:   "list, invite or remove the sites of a headquarters",
 		Description: "Example: lantern site list\n         lantern site invite north --write north.secret\n\n" +
-			"A headquarters shows many services as one: lantern serve --headquarters. Each of them goes on by itself, and " +
+			"A headquarters shows many services as one: lantern serve --headquarters. Each of them works on its own, and " +
 			"tells\n" +
 			"it what it knows: lantern serve --site north --report-to … --site-secret-file north.secret",
 		Flags:  tableFlags(),
@@ -54,18 +55,18 @@ func siteCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "list sites, and which of them can be reached",
+				Usage:       "list sites and whether each is reachable",
 				Description: "Example: lantern site list\n         lantern site list --columns all",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "invite",
-				Usage:     "let a site in; its secret is shown once, or written to a file",
+				Usage:     "allow a site to connect; its secret is shown once, or written to a file",
 				ArgsUsage: "<name>",
 				Description: "Example: lantern site invite north --write north.secret\n         lantern site invite south\n\n" +
-					"A site that was invited before gets a new secret, and the one it had counts no more.",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "write", Usage: "file for the secret, for its owner alone"}},
+					"Inviting a site again gives it a new secret and ends the old one.",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "write", Usage: "file for the secret, readable by its owner only"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					name, err := one(cmd, "the site's name")
 					if err != nil {
@@ -78,13 +79,13 @@ func siteCommand() *cli.Command {
 					file := cmd.String("write")
 					if file != "" {
 						if err := os.WriteFile(file, []byte(x.Secret+"\n"), 0o600); err != nil {
-							return fmt.Errorf("the secret could not be written, so invite the site again: %w", err)
+							return fmt.Errorf("the secret could not be written, invite the site again: %w", err)
 						}
 						x.Secret = ""
 					}
 					return tell(s, func(x api.InvitedSite) {
 						if file == "" {
-							s.out.line("the secret of %s, shown only this once: %s", x.Name, x.Secret)
+							s.out.line("secret of %s, shown only once: %s", x.Name, x.Secret)
 							file = "FILE"
 						}
 						s.out.line("At the site: lantern serve --site %s --report-to %s --site-secret-file %s", x.Name, x.Engine, file)
@@ -93,7 +94,7 @@ func siteCommand() *cli.Command {
 			},
 			{
 				Name:        "remove",
-				Usage:       "let a site in no more, and forget what it said; the site itself goes on as before",
+				Usage:       "remove a site and what it sent; the site itself keeps working",
 				ArgsUsage:   "<name>",
 				Description: "Example: lantern site remove south\n         lantern site remove north",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -101,14 +102,14 @@ func siteCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.done(name+" is removed; its own service goes on", did(s.client.RemoveSite(ctx, name)))
+					return s.done(name+" is removed. Its own service keeps running.", did(s.client.RemoveSite(ctx, name)))
 				}),
 			},
 		},
 	}
 }
 
-// unreached says of which sites what is shown is old, and since when.
+// unreached lists the sites whose data is old, with its date.
 func unreached(o *printer, all []api.Site) {
 	for _, x := range all {
 		if x.Says == "" {
@@ -122,5 +123,13 @@ func unreached(o *printer, all []api.Site) {
 	}
 }
 
-// at is a name with its site before it, where a headquarters tells it.
+// at is a name with its site before it, at a headquarters.
 func at(site, name string) string { return strings.TrimPrefix(site+": "+name, ": ") }
+
+// dated says when a site sent something, while the site is not reachable; empty otherwise.
+func dated(asOf time.Time) string {
+	if asOf.IsZero() {
+		return ""
+	}
+	return ", as of " + asOf.Local().Format("2006-01-02 15:04")
+}

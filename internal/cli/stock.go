@@ -20,7 +20,7 @@ func stockCommand() *cli.Command {
 		return list(
 			s,
 			all,
-			"No drive is kept in stock. Put one into a free bay, and test it: lantern accept begin <drive>",
+			"No drive is in stock. Put one into a free bay, and test it: lantern accept begin <drive>",
 			[]column{
 				col("drive"),
 				col("model").spare(1),
@@ -32,7 +32,11 @@ func stockCommand() *cli.Command {
 				col("note").fold(12),
 			},
 			func(x api.StockItem) []cell {
-				place := cmp.Or(x.Place, "on the shelf")
+				place := at(x.Site, cmp.Or(x.Place, "on the shelf")) + dated(x.AsOf)
+				fits := cell{text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere"), raw: strings.Join(x.Fits, ", ")}
+				if !x.AsOf.IsZero() {
+					fits.text = "not known"
+				}
 				tested := cell{text: string(x.Accepted), raw: string(x.Accepted)}
 				if x.Accepted == api.StockItemAcceptedNone {
 					tested.text = "not yet"
@@ -41,7 +45,7 @@ func stockCommand() *cli.Command {
 				}
 				note := x.Note
 				if x.Promised != "" {
-					note = strings.TrimSpace("promised to the swap of " + x.Promised + " " + note)
+					note = strings.TrimSpace("reserved by the swap of " + x.Promised + " " + note)
 				}
 				return []cell{
 					{text: x.Tail, style: bold},
@@ -50,7 +54,7 @@ func stockCommand() *cli.Command {
 					{text: place},
 					tested,
 					timeCell(x.AcceptedAt, minutes),
-					{text: cmp.Or(strings.Join(x.Fits, ", "), "nowhere"), raw: strings.Join(x.Fits, ", ")},
+					fits,
 					{text: note},
 				}
 			},
@@ -58,7 +62,7 @@ func stockCommand() *cli.Command {
 	})
 	return &cli.Command{
 		Name:        "stock",
-		Usage:       "the drives that are kept to replace others",
+		Usage:       "drives kept as replacements",
 		Description: "Example: lantern stock\n         lantern stock keep XH001 --note \"cupboard, second shelf\"",
 		Flags:       tableFlags(),
 		Action:      list,
@@ -66,19 +70,19 @@ func stockCommand() *cli.Command {
 			stockAdvice(),
 			{
 				Name:        "list",
-				Usage:       "all of them, where each is, how it was tested, where it fits",
+				Usage:       "list stock: where each drive is, its test, and where it fits",
 				Description: "Example: lantern stock list\n         lantern stock list -o csv",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:      "keep",
-				Usage:     "keep a drive in stock",
+				Usage:     "add a drive to the stock",
 				ArgsUsage: "<drive>",
 				Description: "Example: lantern stock keep XH001 --note \"cupboard, second shelf\"\n" +
 					"         lantern stock keep XH001",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "note", Usage: "where it lies, or whatever is to be known of it"},
+					&cli.StringFlag{Name: "note", Usage: "where it is, or another note"},
 				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					drive, err := one(cmd, "the drive")
@@ -94,13 +98,13 @@ func stockCommand() *cli.Command {
 					if done, err := s.out.value(x); done {
 						return err
 					}
-					s.out.line("%s is kept in stock", x.Tail)
+					s.out.line("%s is now in stock", x.Tail)
 					return nil
 				}),
 			},
 			{
 				Name:        "drop",
-				Usage:       "take a drive out of the stock",
+				Usage:       "remove a drive from the stock",
 				ArgsUsage:   "<drive>",
 				Description: "Example: lantern stock drop XH001\n         lantern stock drop XH001 -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {

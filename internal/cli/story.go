@@ -28,7 +28,7 @@ func storyCommand() *cli.Command {
 				&cli.StringFlag{
 					Name:        "from",
 					Local:       true,
-					Usage:       "when it begins, such as 2026-11-22",
+					Usage:       "start of the period, such as 2026-11-22",
 					DefaultText: "7 days before its end",
 				},
 				&cli.StringFlag{Name: "to", Local: true, Usage: "when it ends", DefaultText: "now"},
@@ -42,7 +42,7 @@ func storyCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name:        "story",
-		Usage:       "what happened to a drive, a pool or a host, for who looks back",
+		Usage:       "reports on a drive, a pool or a host",
 		Description: "Example: lantern story drive ZU006\n         lantern story pool tidegauge",
 		Commands: []*cli.Command{
 			one("drive", "a drive", "ZU006", "XE932 --markdown story.md"),
@@ -90,7 +90,7 @@ func tellStory(ctx context.Context, s *session, cmd *cli.Command, kind string) e
 		s.out.line(
 			"%s",
 			s.out.paint(
-				fmt.Sprintf("The story of %s, %s to %s", v.Title, v.From.Local().Format(minutes), v.To.Local().Format(minutes)),
+				fmt.Sprintf("Report on %s, %s to %s", v.Title, v.From.Local().Format(minutes), v.To.Local().Format(minutes)),
 				bold,
 			),
 		)
@@ -98,7 +98,7 @@ func tellStory(ctx context.Context, s *session, cmd *cli.Command, kind string) e
 	err = list(
 		s,
 		v.Entries,
-		"Nothing happened to it in this time.",
+		"No events in this period.",
 		[]column{col("when"), col("what"), col("who").fold(8), col("says").fold(30), col("until").more()},
 		func(e api.StoryEntry) []cell {
 			what := cell{text: e.What}
@@ -116,7 +116,7 @@ func tellStory(ctx context.Context, s *session, cmd *cli.Command, kind string) e
 		},
 	)
 	if v.More && s.out.format == "table" {
-		s.out.line("There was more before that; ask for a shorter time.")
+		s.out.line("There are earlier events; ask for a shorter period.")
 	}
 	return err
 }

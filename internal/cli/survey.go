@@ -19,7 +19,7 @@ func surveyCommand() *cli.Command {
 			ArgsUsage:   args,
 			Description: "Example: " + example,
 			Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "all", Usage: "begin: drives whose bay is known as well", Hidden: name != "begin"},
+				&cli.BoolFlag{Name: "all", Usage: "begin: also survey drives whose bay is known", Hidden: name != "begin"},
 			},
 			Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 				host := cmd.Args().First()
@@ -38,19 +38,19 @@ func surveyCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name:        "survey",
-		Usage:       "find out which drive of a host is in which bay, one by one",
+		Usage:       "find out which drive is in which bay of a host, one by one",
 		Description: "Example: lantern survey begin guillemot\n         lantern survey show guillemot",
 		Commands: []*cli.Command{
 			act(
 				"begin",
-				"light the first drive",
+				"start, and light the first drive",
 				"<host>",
 				"lantern survey begin guillemot\n         lantern survey begin guillemot --all",
 				nil,
 			),
 			{
 				Name: "walk",
-				Usage: "go through it: say the number of the bay that lights, p to pass, b to take back, " +
+				Usage: "do the survey: type the number of the lit bay, p to pass, b to go back, " +
 					"q to leave it for later",
 				ArgsUsage:   "<host> [section]",
 				Description: "Example: lantern survey walk guillemot\n         lantern survey walk guillemot front",
@@ -64,7 +64,7 @@ func surveyCommand() *cli.Command {
 			},
 			{
 				Name:        "show",
-				Usage:       "how far it is",
+				Usage:       "show its progress",
 				ArgsUsage:   "<host>",
 				Description: "Example: lantern survey show guillemot\n         lantern survey show guillemot -o json",
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -81,7 +81,7 @@ func surveyCommand() *cli.Command {
 			},
 			act(
 				"tap",
-				"say in which bay the light is",
+				"record in which bay the light is",
 				"<host> <bay>",
 				"lantern survey tap guillemot front/7\n         lantern survey tap guillemot guillemot/front/7",
 				func(cmd *cli.Command, req *api.SurveyAct) error {
@@ -90,28 +90,28 @@ func surveyCommand() *cli.Command {
 						bay = cmd.Args().First() + "/" + bay
 					}
 					if req.Bay = bay; bay == "" {
-						return usage("say which bay lights\nExample: lantern survey tap guillemot front/7")
+						return usage("name the bay that is lit\nExample: lantern survey tap guillemot front/7")
 					}
 					return nil
 				},
 			),
 			act(
 				"pass",
-				"no light is seen: leave this drive until later",
+				"no light seen: leave this drive until later",
 				"<host>",
 				"lantern survey pass guillemot\n         lantern survey pass petrel",
 				nil,
 			),
 			act(
 				"back",
-				"take the last bay back",
+				"undo the last bay",
 				"<host>",
 				"lantern survey back guillemot\n         lantern survey back petrel",
 				nil,
 			),
 			act(
 				"read",
-				"give label tails in order of the bays; - is an empty one",
+				"type label tails in the order of the bays; - for an empty bay",
 				"<host> <first bay> <tail>...",
 				"lantern survey read guillemot front/1 SU786 LG975 - NY898\n         lantern survey read guillemot front/9 -",
 				func(cmd *cli.Command, req *api.SurveyAct) error {
@@ -130,14 +130,14 @@ func surveyCommand() *cli.Command {
 			),
 			act(
 				"end",
-				"keep what was found",
+				"finish and save what was found",
 				"<host>",
 				"lantern survey end guillemot\n         lantern survey end petrel",
 				nil,
 			),
 			act(
 				"leave",
-				"forget what this walk found",
+				"discard what this survey found",
 				"<host>",
 				"lantern survey leave guillemot\n         lantern survey leave petrel",
 				nil,
@@ -196,7 +196,7 @@ func (s surveyor) showSurvey(v api.Survey) error {
 	case !v.Open:
 		s.out.line("No survey is running on %s. Start one: lantern survey begin %s", v.Host, v.Host)
 	case v.Now.Drive == "":
-		s.out.line("Every drive of %s has its bay. Keep it with: lantern survey end %s", v.Host, v.Host)
+		s.out.line("Every drive of %s has a bay. Save with: lantern survey end %s", v.Host, v.Host)
 	default:
 		shown := "is asked to light"
 		if v.Now.Lit {

@@ -95,13 +95,13 @@ func swapCommand() *cli.Command {
 	reason := func(use string) []cli.Flag { return []cli.Flag{&cli.StringFlag{Name: "reason", Usage: use}} }
 	why := func(cmd *cli.Command) api.Reason { return api.Reason{Reason: cmd.String("reason")} }
 	begin := []cli.Flag{
-		&cli.StringFlag{Name: "reason", Usage: "why; asked for when a check warns"},
+		&cli.StringFlag{Name: "reason", Usage: "reason; required if a check warns"},
 		&cli.StringFlag{
 			Name: "backup",
 			Usage: "date of the newest backup that you vouch for, such as 2026-11-22; needed where the pool " +
 				"cannot lose another drive on the way",
 		},
-		&cli.BoolFlag{Name: "no-backup", Usage: "say that there is none"},
+		&cli.BoolFlag{Name: "no-backup", Usage: "there is no backup"},
 		&cli.StringFlag{
 			Name:  "lose",
 			Usage: "the pool's name, letter by letter: confirms that the volumes named by the checks will be lost",
@@ -116,20 +116,20 @@ func swapCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all swaps, the newest first",
+				Usage:       "list swaps, newest first",
 				Description: "Example: lantern swap list\n         lantern swap list --columns pool,old,phase",
 				Flags:       tableFlags(),
 				Action:      list,
 			},
 			{
 				Name:        "plan",
-				Usage:       "show the steps, the reasons and the checks, before anything is touched",
+				Usage:       "show steps, reasons and checks; nothing is changed",
 				ArgsUsage:   "<drive>",
 				Description: "Example: lantern swap plan ZU006\n         lantern swap plan skerry/front/7 --keep-spare",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{
 						Name:  "keep-spare",
-						Usage: "leave the pool's spare alone, though it could be filled beside the drive",
+						Usage: "do not use the pool's spare, even if it could be filled beside the drive",
 					},
 				},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -145,7 +145,7 @@ func swapCommand() *cli.Command {
 			},
 			swapAct(
 				"show",
-				"where a swap stands",
+				"show a swap",
 				"lantern swap show\n         lantern swap show ZU006",
 				nil,
 				func(ctx context.Context, s *session, _ *cli.Command, id string) (api.Swap, error) {
@@ -176,16 +176,16 @@ func swapCommand() *cli.Command {
 			),
 			swapAct(
 				"next",
-				"do what the step is about: give its order, or say that it was done by hand",
+				"do the current step: give its order, or record that it was done by hand",
 				"lantern swap next\n         lantern swap next ZU006 --reason \"seen by two of us\"",
-				reason("why it goes on although something speaks against it"),
+				reason("reason to continue despite a warning"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.NextInSwap(ctx, id, nil, why(cmd)))
 				},
 			),
 			swapAct(
 				"back",
-				"go back where that can be undone",
+				"go back one step, if it can be undone",
 				"lantern swap back\n         lantern swap back ZU006",
 				nil,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
@@ -198,8 +198,8 @@ func swapCommand() *cli.Command {
 				"lantern swap confirm --tail XH001\n         lantern swap confirm --tail XH001 --reason \"no "+
 					"time to test it first\"",
 				append(
-					reason("why, when a check of the new drive warns: it was not tested, say"),
-					&cli.StringFlag{Name: "tail", Usage: "as read on the label; asked for when not given"},
+					reason("reason, if a check of the new drive warns, for example: not tested"),
+					&cli.StringFlag{Name: "tail", Usage: "label tail as read on the label; asked for if not given"},
 				),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					tail, err := s.typed(
@@ -219,16 +219,16 @@ func swapCommand() *cli.Command {
 			),
 			swapAct(
 				"hold",
-				"hold a swap: nothing is ordered until it goes on",
+				"put a swap on hold: nothing is ordered until it is resumed",
 				"lantern swap hold --reason \"the new drive comes tomorrow\"\n         lantern swap hold ZU006 --reason lunch",
-				reason("why; always asked for"),
+				reason("reason (required)"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.HoldSwap(ctx, id, nil, why(cmd)))
 				},
 			),
 			swapAct(
 				"resume",
-				"go on with a swap that is held",
+				"resume a swap that is on hold",
 				"lantern swap resume\n         lantern swap resume ZU006",
 				nil,
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
@@ -240,8 +240,8 @@ func swapCommand() *cli.Command {
 				"hand the lead to somebody else, or take it over",
 				"lantern swap lead --to engineer\n         lantern swap lead --reason \"ida went home\"",
 				append(
-					reason("why you take it over from somebody"),
-					&cli.StringFlag{Name: "to", Usage: "who leads from now on; without it, you"},
+					reason("reason to take it over"),
+					&cli.StringFlag{Name: "to", Usage: "the new leader; default: you"},
 				),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](
@@ -256,24 +256,24 @@ func swapCommand() *cli.Command {
 			),
 			swapAct(
 				"abandon",
-				"end a swap before its end, and be told what is owed",
+				"end a swap early, and list what remains to be done",
 				"lantern swap abandon --reason \"no spare at hand\"\n"+
 					"         lantern swap abandon ZU006 --reason \"it was the cable\"",
-				reason("why; always asked for"),
+				reason("reason (required)"),
 				func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error) {
 					return ask[api.Swap](s.client.AbandonSwap(ctx, id, nil, why(cmd)))
 				},
 			),
 			{
 				Name:      "fate",
-				Usage:     "say what becomes of the drive that was replaced: return, stock or destroy",
+				Usage:     "record the fate of the replaced drive: return, stock or destroy",
 				ArgsUsage: "<swap> <fate>",
 				Description: "Example: lantern swap fate ZU006 return --note \"half a year of warranty left\"\n" +
 					"         lantern swap fate skerry/front/7 destroy",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "whatever is to be known of it"}},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "note about it"}},
 				Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 					if cmd.Args().Len() != 2 {
-						return usage("name a swap and what becomes of its old drive\nExample: %s", example(cmd))
+						return usage("name a swap and the fate of its old drive\nExample: %s", example(cmd))
 					}
 					id, err := s.swapID(ctx, cmd.Args().First())
 					if err != nil {
@@ -292,14 +292,14 @@ func swapCommand() *cli.Command {
 			},
 			{
 				Name:      "report",
-				Usage:     "the record of a swap: steps, people, checks, and how long at which margin",
+				Usage:     "print the record of a swap: steps, people, checks, and the time at each margin",
 				ArgsUsage: "[swap]",
 				Description: "Example: lantern swap report ZU006\n         lantern --output json swap report " +
 					"ZU006 > record.json\n         lantern swap report ZU006 --evidence return-ZU006.zip",
 				Flags: []cli.Flag{
 					&cli.StringFlag{
 						Name:  "evidence",
-						Usage: "write what a return under warranty is argued with to this file",
+						Usage: "write the evidence for a warranty return to this file",
 					},
 				},
 				Action: with(swapReport),
@@ -344,7 +344,7 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	}
 	switch {
 	case len(open) > 1 && name != "":
-		return "", usage("%d open swaps fit %q; say which: lantern swap list", len(open), name)
+		return "", usage("%d open swaps match %q; name one. List them with: lantern swap list", len(open), name)
 	case len(fits) == 1 || len(fits) > 1 && name != "":
 		return fits[0].Id, nil
 	case len(fits) == 0 && name == "":
@@ -356,7 +356,7 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 		}
 		return "", usage("no swap %q%s List them with: lantern swap list", name, nearest.Meant(name, tails))
 	}
-	return "", usage("%d swaps are open; say which: lantern swap list", len(fits))
+	return "", usage("%d swaps are open; name one. List them with: lantern swap list", len(fits))
 }
 
 // swapsNamed are those that a name means: an id, the old drive's tail, key or serial, and of open ones a bay or a pool.

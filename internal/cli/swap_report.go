@@ -19,7 +19,7 @@ func swapReport(ctx context.Context, s *session, cmd *cli.Command) error {
 	id, err := s.swapID(ctx, name)
 	var f *Failure
 	if err != nil && name == "" && errors.As(err, &f) && f.Code == ExitFailed {
-		return usage("no swap is open; say which: lantern swap list\nExample: %s", example(cmd))
+		return usage("no swap is open: lantern swap list\nExample: %s", example(cmd))
 	}
 	if err != nil {
 		return err
@@ -84,7 +84,7 @@ func (s *session) report(r api.SwapReport) {
 		}
 	}
 	o.line("")
-	o.line("%s", o.paint("What was said, done and seen", bold))
+	o.line("%s", o.paint("Events", bold))
 	for _, e := range w.Log {
 		o.line("  %s  %-10s %s", when(e.At), e.Who, e.Says)
 	}

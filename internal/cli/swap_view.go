@@ -26,7 +26,7 @@ func (s *session) checks(in []api.Check) {
 	}
 }
 
-// swap shows where a swap stands: an alarm before all else, then the step that is now.
+// swap shows one swap: an alarm before all else, then the step that is now.
 func (s *session) swap(w api.Swap) {
 	o := s.out
 	o.line("%s  %s slot %s  %s", o.paint("swap "+w.Id, bold), w.Pool, w.Slot, o.paint("led by "+w.Lead, dim))
@@ -47,7 +47,7 @@ func (s *session) swap(w api.Swap) {
 		o.line("%s", o.paint(" STOP  "+x.Says+" ", loud))
 	}
 	if w.Held != "" {
-		o.line("%s", o.paint("held: "+w.Held, loud))
+		o.line("%s", o.paint("on hold: "+w.Held, loud))
 	}
 	if w.Refused != "" {
 		o.line("%s", o.paint("refused: "+strings.TrimSpace(w.RefusedTail+" "+w.Refused), loud))
@@ -119,7 +119,7 @@ func (s *session) lightOfPull(w api.Swap) {
 			w.Light.Until.Local().Format("15:04"))
 	default:
 		s.out.line(
-			"      light: lantern light on %s --for 30m   (each time by itself: lantern light pulls always)",
+			"      light: lantern light on %s --for 30m   (always: lantern light pulls always)",
 			w.Old.Tail,
 		)
 	}

@@ -140,11 +140,11 @@ func tableFlags() []cli.Flag {
 		&cli.StringFlag{
 			Name:  "columns",
 			Local: true,
-			Usage: "only these columns, in this order, by the names that CSV has; all for every one",
+			Usage: "only these columns, in this order, with the names used in CSV; \"all\" for all",
 		},
 		&cli.BoolFlag{Name: "wide", Local: true, Usage: "show all columns unfolded, however wide"},
-		&cli.BoolFlag{Name: "no-header", Local: true, Usage: "without the line of heads"},
-		&cli.StringFlag{Name: "watch", Local: true, Usage: "print it again this often, such as 5s, until interrupted"},
+		&cli.BoolFlag{Name: "no-header", Local: true, Usage: "print no header line"},
+		&cli.StringFlag{Name: "watch", Local: true, Usage: "print again at this interval, such as 5s, until interrupted"},
 	}
 }
 

@@ -152,7 +152,7 @@ func TestFolded(t *testing.T) {
 	pool := "soundscape"
 	p.copied.pool.Store(&pool)
 	for _, l := range strings.Split(p.folded(strings.Repeat("some words ", 9)), "\n") {
-		require.LessOrEqual(t, len("PRACTICE | ")+len(l), 40, "the mark of a practice takes room")
+		require.LessOrEqual(t, len("REHEARSAL | ")+len(l), 40, "the mark of a rehearsal takes space")
 	}
 	box := "┌" + strings.Repeat("─", 60) + "┐"
 	require.Equal(t, box, p.folded(box), "a drawing is not folded")
@@ -178,7 +178,7 @@ func TestTimes(t *testing.T) {
 		d := time.Duration(rapid.Int64Range(0, 1e9).Draw(t, "seconds")) * time.Second
 		back, err := ParseDuration(DurationText(d))
 		require.NoError(t, err)
-		require.Equal(t, d, back, "what is written is read as the same")
+		require.Equal(t, d, back, "what was written is read back unchanged")
 	})
 	oslo, err := time.LoadLocation("Europe/Oslo")
 	require.NoError(t, err)

@@ -18,12 +18,12 @@ import (
 func trendCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "trend",
-		Usage:     "metrics of a drive over time, or one metric of several drives, on one axis",
+		Usage:     "show metrics of a drive over time, or one metric of several drives",
 		ArgsUsage: "<drive> <metric> …",
 		Description: "Example: lantern trend ZU006 pending_sectors --since 90d\n" +
 			"         lantern trend CN261 read_latency_seconds temperature_celsius -o csv\n" +
 			"         lantern trend CN261 XE932 read_latency_seconds\n\n" +
-			"Up to four drives are drawn in one chart, each with a sign of its own.",
+			"Up to four drives are drawn in one chart, each with its own sign.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "since", Value: "30d", Usage: "how far back: 12h, 90d, 6w or 2y"},
 		},
@@ -260,10 +260,11 @@ func (s plotter) chart(t api.Trend, first, last time.Time) (margin int) {
 // marks are the letters of what happened, below a chart.
 var marks = map[api.HappeningKind]rune{
 	api.HappeningKindTest:    't',
-	api.HappeningKindPlace:   'p',
+	api.HappeningKindPlace:   'e',
 	api.HappeningKindReset:   'r',
 	api.HappeningKindSwap:    's',
 	api.HappeningKindFinding: 'f',
+	api.HappeningKindNote:    'n',
 }
 
 // axis writes what happened to the drive below the charts, and the times at their ends.
@@ -303,7 +304,7 @@ func (s plotter) axis(ctx context.Context, name string, first, last time.Time, m
 		s.out.line(
 			"%s%s",
 			pad,
-			s.out.paint("t self-test  p came or went  r a counter began anew  s swap  f finding", dim),
+			s.out.paint("t self-test  e event  r counter reset  s swap  f finding  n note", dim),
 		)
 	}
 	return nil

@@ -34,7 +34,7 @@ func TestCertificateReasons(t *testing.T) {
 	transport.CloseIdleConnections()
 	_, err = client.Get(server.URL)
 	require.ErrorAs(t, unreachable(err), &f)
-	require.Contains(t, f.Says, "certificate has ended")
+	require.Contains(t, f.Says, "certificate has expired")
 
 	require.ErrorAs(t, unreachable(errors.New("connection refused")), &f)
 	require.Contains(t, f.Says, "Is it running?")

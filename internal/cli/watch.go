@@ -22,7 +22,7 @@ func watchCommand() *cli.Command {
 		Usage: "a full-screen view for the control room and the rack: the round, one drive, one swap led by keys",
 		Description: "Example: lantern watch\n         lantern watch --pool soundscape\n\n" +
 			"Keys: up and down choose, Enter opens, Esc goes back, l lights the bay, s is the swap, f follows what recovers,\n" +
-			"? shows all keys, q ends. What must be put back at once stands above all else, and the terminal rings.",
+			"? shows all keys, q ends. A drive that must be put back at once is shown at the top, and the terminal rings.",
 		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "pool", Usage: "only lines of this pool; may be repeated"}},
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
 			if err := s.knownNames(ctx, cmd); err != nil {

@@ -29,7 +29,7 @@ func (m *watching) light() tea.Cmd {
 		}
 		for _, l := range lights {
 			if l.Tail == d.Tail && (l.State == api.LightStateAsked || l.State == api.LightStateLit) {
-				return "bay " + cmp.Or(l.Bay, "unknown") + ": asked to go dark", api.Swap{}, did(m.s.client.LightOff(ctx, l.Id))
+				return "bay " + cmp.Or(l.Bay, "unknown") + ": asked to switch off", api.Swap{}, did(m.s.client.LightOff(ctx, l.Id))
 			}
 		}
 		l, err := ask[api.Light](m.s.client.LightOn(ctx, nil, api.LightOn{Drive: key, Seconds: 600}))
@@ -114,7 +114,7 @@ func (m *watching) swapKey(key string) tea.Cmd {
 			return ask[api.Swap](m.s.client.NextInSwap(ctx, w.Id, nil, why))
 		}
 		if warns(w.Gate) {
-			return because("a check warns; why it goes on", next)
+			return because("a check warns; give a reason to continue", next)
 		}
 		return put(func(ctx context.Context) (api.Swap, error) { return next(ctx, api.Reason{}) })
 	case "c":
@@ -125,12 +125,12 @@ func (m *watching) swapKey(key string) tea.Cmd {
 				})
 			}
 			if warns(w.Gate) {
-				return m.ask("a check of the new drive warns; why it is used", sure)
+				return m.ask("a check of the new drive warns; give a reason to use it", sure)
 			}
 			return sure("")
 		})
 	case "h":
-		return because("why it is held", func(ctx context.Context, why api.Reason) (api.Swap, error) {
+		return because("reason for the hold", func(ctx context.Context, why api.Reason) (api.Swap, error) {
 			return ask[api.Swap](m.s.client.HoldSwap(ctx, w.Id, nil, why))
 		})
 	case "r":
@@ -138,7 +138,7 @@ func (m *watching) swapKey(key string) tea.Cmd {
 			return ask[api.Swap](m.s.client.ResumeSwap(ctx, w.Id, nil, api.Reason{}))
 		})
 	case "a":
-		return because("why it is abandoned", func(ctx context.Context, why api.Reason) (api.Swap, error) {
+		return because("reason to abandon it", func(ctx context.Context, why api.Reason) (api.Swap, error) {
 			return ask[api.Swap](m.s.client.AbandonSwap(ctx, w.Id, nil, why))
 		})
 	}
@@ -155,7 +155,7 @@ func (m *watching) begin(req api.BeginSwap) tea.Cmd {
 			return nil
 		case c.Id == "backup" && c.Result == api.Warns && req.Backup.IsZero() && !req.NoBackup:
 			return m.ask(
-				"day of the newest backup that you vouch for, such as 2026-11-22, or none",
+				"day of the newest backup that you are sure of, such as 2026-11-22, or none",
 				func(text string) tea.Cmd {
 					if text == "none" {
 						req.NoBackup = true
@@ -163,7 +163,7 @@ func (m *watching) begin(req api.BeginSwap) tea.Cmd {
 					}
 					day, err := time.Parse(time.DateOnly, text)
 					if err != nil {
-						m.note = fmt.Sprintf("%q is no day, such as 2026-11-22", text)
+						m.note = fmt.Sprintf("%q is not a day, such as 2026-11-22", text)
 						return nil
 					}
 					req.Backup.Time = day
@@ -172,16 +172,16 @@ func (m *watching) begin(req api.BeginSwap) tea.Cmd {
 			)
 		case len(c.Loses) > 0 && req.Pool == "":
 			return m.ask(
-				"volumes will be lost: "+strings.Join(c.Loses, ", ")+". Type the pool's name to agree",
+				"volumes will be lost: "+strings.Join(c.Loses, ", ")+". Type the pool's name to confirm",
 				func(text string) tea.Cmd {
 					req.Pool = text
 					return m.begin(req)
 				},
 			)
 		case c.Result == api.Warns && req.Reason == "":
-			return m.ask("a check warns; why it is begun", func(text string) tea.Cmd {
+			return m.ask("a check warns; give a reason to begin", func(text string) tea.Cmd {
 				if req.Reason = text; text == "" {
-					m.note = "without a reason it is not begun"
+					m.note = "without a reason it does not begin"
 					return nil
 				}
 				return m.begin(req)

@@ -41,7 +41,7 @@ func (m *watching) head() (out []string) {
 			since = "since " + m.receivedAt.Format("15:04:05")
 		}
 		first, _, _ := strings.Cut(m.trouble.Error(), "\n")
-		out = append(out, o.paint(fmt.Sprintf("NOT HEARD %s, what is shown is old: %s", since, first), loud))
+		out = append(out, o.paint(fmt.Sprintf("NO ANSWER %s, what is shown is old: %s", since, first), loud))
 	default:
 		what := plural(len(m.lines()), "line") + " in the round"
 		if len(m.lines()) == 0 && !needsHand(m.round) {
@@ -146,7 +146,7 @@ func (m *watching) roundBody(space int) (out []string) {
 		case m.round.Drives == 0:
 			out = append(out, "No drive is known: the hosts report none.")
 		case len(m.round.Awaited) > 0:
-			out = append(out, "Nothing is known yet of "+strings.Join(m.round.Awaited, ", ")+": no report has come.")
+			out = append(out, "No data yet of "+strings.Join(m.round.Awaited, ", ")+": no report has come.")
 		case !needsHand(m.round):
 			out = append(out, "Nothing needs a hand.")
 		}

@@ -29,7 +29,7 @@ func anywhere(onFile, onService func(ctx context.Context, s *session, cmd *cli.C
 func (s *session) poolFile(cmd *cli.Command) (pool.Pool, api.Pool, error) {
 	if cmd.Args().Len() > 0 {
 		return pool.Pool{}, api.Pool{}, usage(
-			"with --file no pool is named: %q is too much\nExample: %s",
+			"--file and a pool exclude each other: leave out %q\nExample: %s",
 			cmd.Args().First(),
 			example(cmd),
 		)
@@ -101,19 +101,19 @@ func commas(in []string) (out []string) {
 
 var fileFlag = &cli.StringFlag{
 	Name:  "file",
-	Usage: "a pool described in a file instead, without a service; - reads it from the input",
+	Usage: "use a pool described in this file, without a service; - reads standard input",
 }
 
 func whatifCommand() *cli.Command {
 	flags := []cli.Flag{
 		&cli.StringSliceFlag{
 			Name:  "lose",
-			Usage: "members to lose: label tails, slots, or a host for all of its members; separated by commas",
+			Usage: "members to lose: label tails, slots, or a host for all of its members, separated by commas",
 		},
-		&cli.IntFlag{Name: "survives", Usage: "look at every set of this many members"},
+		&cli.IntFlag{Name: "survives", Usage: "try every set of this many members"},
 		&cli.FloatFlag{
 			Name:  "full",
-			Usage: "how full a member may become, in percent; without it, what the pool system says",
+			Usage: "how full a member may become, in percent; default: what the pool system says",
 		},
 		fileFlag,
 	}
@@ -122,7 +122,7 @@ func whatifCommand() *cli.Command {
 		lose, n, full := commas(cmd.StringSlice("lose")), cmd.Int("survives"), cmd.Float("full")
 		switch {
 		case len(lose) == 0 && n == 0:
-			return nil, 0, 0, usage("say which members to lose, or how many\nExample: %s", example(cmd))
+			return nil, 0, 0, usage("name the members to lose, or how many\nExample: %s", example(cmd))
 		case full < 0 || full > 100 || n < 0 || n > 12:
 			return nil, 0, 0, usage("--full takes 0 to 100 percent, --survives 1 to 12 members")
 		}
@@ -130,7 +130,7 @@ func whatifCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name:      "whatif",
-		Usage:     "what becomes of a pool when members are lost: nothing is ordered",
+		Usage:     "show what happens to a pool if members are lost; nothing is ordered",
 		ArgsUsage: "<pool>",
 		Description: "Example: lantern whatif soundscape --lose ZU006,XE932\n         lantern whatif driftnet " +
 			"--survives 2\n         lantern whatif --file planned.json --lose 1.7,1.8",
@@ -315,7 +315,7 @@ func plural(n int, what string) string {
 func fitCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "fit",
-		Usage:       "what size takes the place of each member of a pool, and which free drives have it",
+		Usage:       "show the size needed to replace each member of a pool, and the free drives that fit",
 		ArgsUsage:   "<pool>",
 		Description: "Example: lantern fit logbook\n         lantern fit soundscape -o csv",
 		Flags:       tableFlags(),

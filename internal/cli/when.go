@@ -27,7 +27,7 @@ func ParseDuration(text string) (time.Duration, error) {
 	if in == "0" {
 		return 0, nil
 	}
-	wrong := fmt.Errorf("%q is no duration; write it as 90s, 10m, 1h30m, 1d or 2w", text)
+	wrong := fmt.Errorf("%q is not a duration; write it as 90s, 10m, 1h30m, 1d or 2w", text)
 	sum, rest := 0.0, in
 	for rest != "" {
 		m := durationParts.FindStringSubmatchIndex(rest)
@@ -134,7 +134,7 @@ func ParseMoment(text string, now time.Time) (time.Time, error) {
 		}
 	}
 	wrong := fmt.Errorf(
-		"%q is no time; write it as 2026-11-30 22:00, tomorrow 22:00, monday, 22:00, in 2h or RFC 3339", text)
+		"%q is not a time; write it as 2026-11-30 22:00, tomorrow 22:00, monday, 22:00, in 2h or RFC 3339", text)
 	if in == "now" {
 		return now, nil
 	}
@@ -203,7 +203,7 @@ func moment(option, text string, now time.Time) (time.Time, error) {
 func ParseSize(text string) (int64, error) {
 	n, err := humanize.ParseBytes(strings.TrimSpace(text))
 	if err != nil || n > 1<<62 {
-		return 0, fmt.Errorf("%q is no size; write it as 20TB, 4TiB or a number of bytes", text)
+		return 0, fmt.Errorf("%q is not a size; write it as 20TB, 4TiB or a number of bytes", text)
 	}
 	return int64(n), nil
 }
@@ -235,7 +235,7 @@ func ParsePast(text string, now time.Time) (time.Time, error) {
 	}
 	t, err := ParseMoment(text, now)
 	if err != nil {
-		return t, fmt.Errorf("%q is no time that has passed; write it as 3h ago, yesterday 03:12, tuesday 03:12, "+
+		return t, fmt.Errorf("%q is not a time in the past; write it as 3h ago, yesterday 03:12, tuesday 03:12, "+
 			"2026-11-24 03:12 "+
 			"or RFC 3339", text)
 	}
@@ -244,7 +244,7 @@ func ParsePast(text string, now time.Time) (time.Time, error) {
 
 func past(text string, t, now time.Time) (time.Time, error) {
 	if t.After(now) {
-		return t, fmt.Errorf("%s is yet to come: %s", text, t.Format("2006-01-02 15:04:05"))
+		return t, fmt.Errorf("%s is in the future: %s", text, t.Format("2006-01-02 15:04:05"))
 	}
 	return t, nil
 }

@@ -85,7 +85,7 @@ func (a *agentCertificate) ask(ctx context.Context, client *api.ClientWithRespon
 	got, err := a.next(ctx, client)
 	switch {
 	case err != nil:
-		a.log.Warn("no certificate was given; it is asked for again in an hour", "error", err)
+		a.log.Warn("no certificate was issued; asking again in an hour", "error", err)
 	case got:
 		t.anew() // those that are made from now on show it
 		a.log.Info("has a certificate", "until", a.pair.Load().Leaf.NotAfter)

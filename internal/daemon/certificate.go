@@ -44,7 +44,7 @@ func (c *certificate) load() error {
 	defer c.mu.Unlock()
 	c.pair, c.made = &pair, made
 	if ends := pair.Leaf.NotAfter; time.Now().After(ends) {
-		c.log.Error("the certificate has ended: agents and people cannot connect", "ended", ends, "file", c.cert)
+		c.log.Error("the certificate has expired: agents and people cannot connect", "ended", ends, "file", c.cert)
 	}
 	c.ends(pair.Leaf.NotAfter)
 	return nil
@@ -60,7 +60,7 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Unlock()
 	if due && c.times() != made {
 		if err := c.load(); err != nil {
-			c.log.Warn("the certificate has changed and cannot be read; the one before stays in use", "error", err)
+			c.log.Warn("the certificate has changed and cannot be read; the earlier one stays in use", "error", err)
 		}
 	}
 	c.mu.Lock()

@@ -207,6 +207,9 @@ var commands = []string{
 	"! inventory note ZU006 LM417 'of the batch that was recalled'",
 	"! lab load --hosts 2 --drives 20 --people 1 --for 1s", "! lab load --hosts 0",
 	"site list", "! site invite north", "! site remove north",
+	`! inventory note CN261 "rack moved" --happened 2026-11-22T10:00:00Z`,
+	"inventory show CN261",
+	"trend CN261 read_latency_seconds --since 7d",
 }
 
 // run is one command, as from a shell.
@@ -276,6 +279,7 @@ func TestCommands(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	t.Setenv("HOME", t.TempDir())
 	known := map[string]bool{}
+	written := map[string]bool{}
 	for nr, line := range commands {
 		line, once := strings.CutPrefix(line, "! ")
 		formats := []string{"json", "table", "csv"}
@@ -302,6 +306,7 @@ func TestCommands(t *testing.T) {
 			said += fmt.Sprintf("\n-- %s, exit %d --\n%s", format, code, got)
 		}
 		path := filepath.Join("testdata", "commands", fmt.Sprintf("%03d-%s", nr, unsafe.ReplaceAllString(line, "_")))
+		written[path] = true
 		if *rewrite {
 			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 			require.NoError(t, os.WriteFile(path, []byte(said), 0o644))
@@ -310,6 +315,15 @@ func TestCommands(t *testing.T) {
 		want, err := os.ReadFile(path)
 		require.NoError(t, err)
 		require.Equal(t, string(want), said, "lantern %s", line)
+	}
+	files, err := filepath.Glob(filepath.Join("testdata", "commands", "*"))
+	require.NoError(t, err)
+	for _, path := range files {
+		if *rewrite && !written[path] {
+			require.NoError(t, os.Remove(path))
+			continue
+		}
+		require.True(t, written[path], "%s is of a command that is no longer run", path)
 	}
 }
 

@@ -49,7 +49,7 @@ func (c Agent) enrol(ctx context.Context, transport http.RoundTripper) (token st
 			return token, nil
 		}
 		if says != said {
-			c.Log.Info("not enrolled yet; it is asked again and again", "host", c.Host, "why", says)
+			c.Log.Info("not enrolled yet; asking again", "host", c.Host, "why", says)
 			notify(c.Log, "STATUS=not enrolled yet: "+says)
 			said = says
 		}

@@ -27,14 +27,14 @@ func Backup(data, to string, out io.Writer) error {
 	begun := time.Now()
 	n, err := store.Backup(records(data), to)
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+		return fmt.Errorf("%s contains no database of a service: %w. Give the folder: --data", data, err)
 	}
 	if err != nil {
 		return err
 	}
 	fmt.Fprintf(
 		out,
-		"%s: %.1f MB, looked through and sound; it took %.1f s\n",
+		"%s: %.1f MB, checked, no fault found; it took %.1f s\n",
 		to,
 		float64(n)/1e6,
 		time.Since(begun).Seconds(),
@@ -50,7 +50,7 @@ func Restore(from, data string, out io.Writer) error {
 	}
 	fmt.Fprintf(out, "%s is restored in %s\n", from, data)
 	if kept != "" {
-		fmt.Fprintf(out, "what was there is kept as %s\n", kept)
+		fmt.Fprintf(out, "the earlier database is kept as %s\n", kept)
 	}
 	fmt.Fprintln(
 		out,
@@ -78,9 +78,9 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	}
 	if backup != "" {
 		known, err := store.Unchanged(file)
-		found := "no sum is beside it, so a changed letter within a text would not be found"
+		found := "it has no checksum file, so a changed letter in a text would not be found"
 		if known {
-			found = "it is what was written, by its SHA-256"
+			found = "its SHA-256 is that of what was written"
 		}
 		if !say("the file", err, found) {
 			return wrong, nil
@@ -137,7 +137,7 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	if err == nil && chain.Broken != "" {
 		err = errors.New(chain.Broken)
 	}
-	say("the audit", err, fmt.Sprintf("%d entries, each as it was written", chain.Entries))
+	say("the audit", err, fmt.Sprintf("%d entries, none changed", chain.Entries))
 	s, err := service.New(st, clock.Real{}, slog.New(slog.DiscardHandler))
 	if !say("loading it as at a start", err, "it loads") {
 		return wrong, nil
@@ -184,7 +184,7 @@ func Salvage(ctx context.Context, from, to string, out io.Writer) error {
 	}
 	fmt.Fprintf(out, "What was known at earlier moments (--at) is not salvaged. A changed letter within a text cannot "+
 		"be found. If there is a backup that is not much older, restore that.\n"+
-		"To go on with what was salvaged: lantern restore %s\n", to)
+		"Use the salvaged file: lantern restore %s\n", to)
 	return nil
 }
 
@@ -222,16 +222,16 @@ func makesSense(table string, row map[string]any) bool {
 func PlanMigration(data string, out io.Writer) error {
 	p, err := store.PlanMigration(records(data))
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+		return fmt.Errorf("%s contains no database of a service: %w. Give the folder: --data", data, err)
 	}
 	if err != nil {
 		return err
 	}
 	if len(p.Changes) == 0 {
-		fmt.Fprintf(out, "nothing changes: the records have form %d, the newest that this version knows\n", p.From)
+		fmt.Fprintf(out, "no changes: the database has version %d, the newest of this program\n", p.From)
 		return nil
 	}
-	fmt.Fprintf(out, "the records have form %d; a service of this version makes it %d:\n", p.From, p.To)
+	fmt.Fprintf(out, "the database has version %d; a service of this program version makes it %d:\n", p.From, p.To)
 	for _, c := range p.Changes {
 		fmt.Fprintf(out, "  %s\n", c)
 	}
@@ -243,7 +243,7 @@ func PlanMigration(data string, out io.Writer) error {
 func Sizes(data string, out io.Writer) error {
 	tables, free, err := store.Sizes(records(data))
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+		return fmt.Errorf("%s contains no database of a service: %w. Give the folder: --data", data, err)
 	}
 	if err != nil {
 		return err
@@ -263,7 +263,7 @@ func Sizes(data string, out io.Writer) error {
 	}
 	fmt.Fprintf(out, "%12d  %10s  %14s  free, used again before the file grows\n", free, "", "")
 	fmt.Fprintf(out, "%12d  %10s  %14.0f  in all\n", all, "", year)
-	fmt.Fprintln(out, "A year at the pace of the last 30 days, without what is let go of meanwhile.")
+	fmt.Fprintln(out, "A year at the rate of the last 30 days, without what is deleted by then.")
 	return nil
 }
 
@@ -271,7 +271,7 @@ func Sizes(data string, out io.Writer) error {
 func Shrink(data string, out io.Writer) error {
 	before, after, err := store.Anew(records(data))
 	if errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s holds no records of a service: %w. Which folder it is: --data", data, err)
+		return fmt.Errorf("%s contains no database of a service: %w. Give the folder: --data", data, err)
 	}
 	if err != nil {
 		return err

@@ -13,7 +13,7 @@ import (
 // notify tells the service manager something (sd_notify(3)); without one it does nothing.
 func notify(log *slog.Logger, state string) {
 	if _, err := daemon.SdNotify(false, state); err != nil {
-		log.Warn("the service manager could not be told", "state", state, "error", err)
+		log.Warn("the service manager could not be notified", "state", state, "error", err)
 	}
 }
 

@@ -35,7 +35,7 @@ func (c Serve) openPast(live *store.Store, cl clock.Clock) httpd.OpenPast {
 	return func(at time.Time) (*service.Service, func() error, error) {
 		if err := live.PastRoom(); err != nil {
 			return nil, nil, problem.New(507, "store-full", "Make room on the disk of the service's records.",
-				"What was known then cannot be loaded: %v.", err)
+				"The state of that time cannot be loaded: %v.", err)
 		}
 		dir, err := os.MkdirTemp(c.Data, pastFolders)
 		if err != nil {

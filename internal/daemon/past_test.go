@@ -200,7 +200,7 @@ func TestPast(t *testing.T) {
 		{"POST", "/lights", all[0].at, 409, "Nothing can be changed"},
 		{"GET", "/audit", all[0].at, 422, "cannot be asked as of an earlier moment"},
 		{"GET", "/round", start.AddDate(0, 0, -2), 404, "is not kept"},
-		{"GET", "/round", y.fleet.Clock().Now().Add(time.Hour), 422, "yet to come"},
+		{"GET", "/round", y.fleet.Clock().Now().Add(time.Hour), 422, "in the future"},
 	} {
 		code, says := ask(c.method, c.path, c.at)
 		require.Equal(t, c.status, code, says)

@@ -530,7 +530,7 @@ func TestLostOnPurpose(t *testing.T) {
 	for words, req := range map[string]api.BeginSwap{
 		"would be lost":                              {Reason: "they are made anew", NoBackup: true},
 		"is not the name of the pool":                {Reason: "they are made anew", NoBackup: true, Pool: "plankton"},
-		"a reason is asked":                          {NoBackup: true, Pool: "specimens"},
+		"a reason is required":                       {NoBackup: true, Pool: "specimens"},
 		"so the date of the newest backup is needed": {Reason: "they are made anew", Pool: "specimens"},
 	} {
 		_, err := svc.Swaps.BeginSwap("ida", w.Id, "", req)
@@ -732,7 +732,7 @@ func TestAcceptPolicy(t *testing.T) {
 	require.NoError(t, err)
 	y.pass(time.Second)
 	_, err = svc.Swaps.ConfirmSwap("ida", w.Id, "", api.ConfirmTail{Tail: little.Tail})
-	require.ErrorContains(t, err, "the policy also asks for its extended self-test")
+	require.ErrorContains(t, err, "the policy also requires its extended self-test")
 	_, err = svc.Swaps.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "it is tested for more first")
 	require.NoError(t, err)
 	y.pull("fulmar/front/23")
@@ -811,7 +811,7 @@ func TestTwoPeople(t *testing.T) {
 		_, err = svc.Swaps.ActOnSwap(swap.HoldIt, other, w.Id, "", "let me")
 		require.ErrorContains(t, err, people[leader]+" leads")
 		_, err = svc.Swaps.LeadSwap(other, w.Id, "", api.LeadSwap{})
-		require.ErrorContains(t, err, "a reason is asked")
+		require.ErrorContains(t, err, "a reason is required")
 		_, err = svc.Swaps.LeadSwap(other, w.Id, "", api.LeadSwap{Reason: "the shift has changed"})
 		require.NoError(t, err)
 		_, err = svc.Swaps.ActOnSwap(swap.AbandonIt, other, w.Id, "", "enough")

@@ -52,7 +52,7 @@ func TestEarlierRecords(t *testing.T) {
 			counts := rows(t, records(data))
 			var said bytes.Buffer
 			require.NoError(t, PlanMigration(data, &said))
-			require.Contains(t, said.String(), "the records have form 0; a service of this version makes it")
+			require.Contains(t, said.String(), "the database has version 0; a service of this program version makes it")
 			after, err := os.ReadFile(records(data))
 			require.NoError(t, err)
 			require.Equal(t, before, after, "the plan changes nothing")
@@ -81,7 +81,7 @@ func TestEarlierRecords(t *testing.T) {
 			}
 			said.Reset()
 			require.NoError(t, PlanMigration(data, &said))
-			require.Contains(t, said.String(), "nothing changes")
+			require.Contains(t, said.String(), "no changes")
 
 			db, err := sql.Open("sqlite", records(data))
 			require.NoError(t, err)
@@ -159,7 +159,7 @@ func TestSalvage(t *testing.T) {
 }
 
 // TestSwapsReread: a swap whose records do not lead where it stood, or that this version reads otherwise, is told as
-// one of which nobody knows where it stands: nothing is done for it and nothing is excused by it, until a person ends
+// one of which its step is not known: nothing is done for it and nothing is excused by it, until a person ends
 // it.
 func TestSwapsReread(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
@@ -194,7 +194,7 @@ func TestSwapsReread(t *testing.T) {
 			require.Contains(t, w.Held, why)
 			require.Contains(t, strings.Join(s.Swaps.Differing(), ""), why)
 			_, err = s.Swaps.ActOnSwap(swap.NextIt, "ida", w.Id, "*", "")
-			require.ErrorContains(t, err, "Nobody knows where the swap of ZU006 stands")
+			require.ErrorContains(t, err, "The step of the swap of ZU006 is not known")
 			require.False(t, s.Swaps.AskedOut(w.Old.Key, time.Now()))
 			ended, err := s.Swaps.ActOnSwap(swap.AbandonIt, w.Lead, w.Id, "*", "planned anew")
 			require.NoError(t, err)

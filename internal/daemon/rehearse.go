@@ -38,7 +38,7 @@ type Rehearsal struct {
 	// Copy is what it is made after; nil goes on with the one that is in the folder.
 	Copy    *api.Copy
 	Person  string
-	Speed   float64 // of time while only waiting is left
+	Speed   float64 // of time while nothing but waiting is left
 	Mishaps []string
 	folder  string // how to say where it is, if that was said
 }
@@ -61,7 +61,7 @@ func (c *Rehearsal) Check() error {
 	} else {
 		cache, err := os.UserCacheDir()
 		if err != nil {
-			return fmt.Errorf("there is no folder for a cache here (%w): choose one with --data", err)
+			return fmt.Errorf("there is no cache folder here (%w): choose a folder with --data", err)
 		}
 		c.Data = filepath.Join(cache, "lantern", "practice", url.PathEscape(c.Pool))
 	}
@@ -121,21 +121,21 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	if c.Copy == nil {
 		if !found {
 			return nil, k, fmt.Errorf(
-				"no practice in %s to go on with: leave --go-on out, and a copy is made",
+				"no rehearsal in %s to continue: leave out --go-on, and a copy is made",
 				c.Data,
 			)
 		}
 		if err := json.Unmarshal(b, &k); err != nil {
-			return nil, k, fmt.Errorf("%s is damaged (%w): begin again without --go-on", mark, err)
+			return nil, k, fmt.Errorf("%s is damaged (%w): start again without --go-on", mark, err)
 		}
 		fleet, err := lab.Open(place, k.CopiedAt, 1, func(time.Time) *lab.Fleet { return &lab.Fleet{} })
 		if err == nil && !fleet.Filled {
-			err = fmt.Errorf("the practice in %s was stopped while it was made: begin again without --go-on", c.Data)
+			err = fmt.Errorf("the rehearsal in %s was stopped while it was made: start again without --go-on", c.Data)
 		}
 		return fleet, k, err
 	}
 	if there, _ := os.ReadDir(c.Data); len(there) > 0 && !found {
-		return nil, k, fmt.Errorf("%s holds other things, and no practice: choose another folder with --data", c.Data)
+		return nil, k, fmt.Errorf("%s holds other files and no rehearsal: choose another folder with --data", c.Data)
 	}
 	if err := forgetLab(c.Data); err != nil {
 		return nil, k, err
@@ -365,7 +365,7 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 	}
 	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
 	say(
-		"A copy of %s as it was at %s. Nothing here is real, and nothing that is done here reaches a real host.",
+		"A copy of %s as of %s. Nothing here is real, and nothing done here reaches a real host.",
 		k.Pool,
 		k.CopiedAt.Local().Format("2006-01-02 15:04:05"),
 	)
@@ -379,29 +379,29 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 			break // what was practised since is otherwise on purpose
 		}
 		if was, is := k.Verdicts[serial], verdicts[serial]; was != is && is != "" {
-			differs = append(differs, fmt.Sprintf("%s is %s in truth, and %s in the practice", serial, was, is))
+			differs = append(differs, fmt.Sprintf("%s is %s in reality, and %s in the rehearsal", serial, was, is))
 		}
 	}
 	if len(differs) == 0 {
-		say("Pool, drives, bays and verdicts are as they are in truth.")
+		say("Pool, drives, bays and verdicts are those of the real service.")
 	} else {
-		say("What is otherwise than in truth:")
+		say("Differences from the real service:")
 		for _, d := range differs {
 			say("  - %s", d)
 		}
 	}
 	say("")
 	if len(k.Needs) > 0 {
-		say("Practise with: lantern swap plan %s", k.Needs[0])
+		say("Rehearse with: lantern swap plan %s", k.Needs[0])
 	} else {
-		say("No member of %s is to be replaced now. Practise with any: lantern swap plan <drive>", k.Pool)
+		say("No member of %s needs to be replaced now. Rehearse with any: lantern swap plan <drive>", k.Pool)
 	}
-	say("Your hands:    lantern lab pull <bay>, lantern lab insert <bay>; faults: lantern lab mishap --help")
+	say("By hand:       lantern lab pull <bay>, lantern lab insert <bay>; faults: lantern lab mishap --help")
 	if c.Speed > 0 {
 		say(
-			"Time runs %g times as fast while only waiting is left, and as it does in truth while a hand is needed.",
+			"Time runs %g times as fast while nothing but waiting is left, and in real time while a person is needed.",
 			c.Speed,
 		)
 	}
-	say("Stop with Ctrl-C. To go on with it later: lantern rehearse %s --go-on%s", k.Pool, c.folder)
+	say("Stop with Ctrl-C. Continue later with: lantern rehearse %s --go-on%s", k.Pool, c.folder)
 }

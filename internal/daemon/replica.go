@@ -223,7 +223,7 @@ const takeOverFile = "take-over.json"
 // TakeOver tells the standby of a folder to take over.
 func TakeOver(data, by, reason string) error {
 	if _, err := os.Stat(txidOf(data)); err != nil {
-		return fmt.Errorf("%s is not the folder of a standby that has copied anything yet", data)
+		return fmt.Errorf("%s is not the folder of a standby, or it has copied nothing yet", data)
 	}
 	b, err := json.Marshal(map[string]string{"by": by, "reason": reason})
 	if err != nil {
@@ -240,7 +240,7 @@ func txidOf(data string) string { return records(data) + "-txid" }
 func (c Serve) follow(ctx context.Context) (by, reason string, err error) {
 	if _, err := os.Stat(records(c.Data)); err == nil {
 		if _, err := os.Stat(txidOf(c.Data)); err != nil {
-			return "", "", fmt.Errorf("%s holds records that are no copy: a standby needs a folder of its own", c.Data)
+			return "", "", fmt.Errorf("%s holds a database that is not a copy: a standby needs a folder of its own", c.Data)
 		}
 	}
 	r, err := replica(nil, c.StandbyOf, quiet(c.Log))
@@ -296,7 +296,7 @@ func (c Serve) copyFrom(ctx context.Context, r *litestream.Replica) error {
 			errors.Is(err, os.ErrNotExist):
 			c.Log.Info("nothing to copy yet", "from", c.StandbyOf)
 		default:
-			c.Log.Error("the copy stopped, and is tried again", "from", c.StandbyOf, "error", err)
+			c.Log.Error("the copy stopped; trying again", "from", c.StandbyOf, "error", err)
 		}
 		if (clock.Real{}).Sleep(ctx, 5*copyEach) != nil {
 			return nil
@@ -315,7 +315,7 @@ func (c Serve) standby(ctx context.Context) error {
 	}
 	server := &http.Server{Handler: http.HandlerFunc(c.standbyAnswer), ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = server.Serve(l) }() // it ends with Close
-	fmt.Fprintf(c.Out, "standby: copies the records of the service that writes to %s\n", c.StandbyOf)
+	fmt.Fprintf(c.Out, "standby: copies the database of the service that writes to %s\n", c.StandbyOf)
 	fmt.Fprintf(c.Out, "it takes over when told: lantern standby take-over --data %s --reason \"...\"\n", c.Data)
 	notify(c.Log, "READY=1\nSTATUS=standby of "+c.StandbyOf)
 	by, reason, err := c.follow(ctx)

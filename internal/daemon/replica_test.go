@@ -161,7 +161,7 @@ func copied(t *testing.T, dir, address string) {
 	require.Len(t, s.Views.Hosts(), 2, "all of it is there")
 	require.NoError(t, st.Close())
 	_, _, err = Serve{Data: second.Data, Log: log, StandbyOf: address}.follow(t.Context())
-	require.ErrorContains(t, err, "holds records that are no copy")
+	require.ErrorContains(t, err, "holds a database that is not a copy")
 }
 
 // TestReplicaInObjectStore: the same with a store that speaks the protocol of S3; its key stands in no address, and

@@ -61,7 +61,7 @@ type Serve struct {
 	Out               io.Writer
 	Log               *slog.Logger
 	Provider          *Provider // of identities; nil for tokens alone
-	Base              *url.URL  // where people and agents reach it; nil for where it listens
+	Base              *url.URL  // where people and agents reach it; nil for address it listens on
 	Proxies           []netip.Prefix
 	Metrics           httpd.Metrics
 	// MetricsListen is an address of its own at which metrics are told without a token; empty for none.
@@ -100,7 +100,7 @@ func (c Serve) Run(ctx context.Context) error {
 		return c.standby(ctx)
 	}
 	if _, err := os.Stat(filepath.Join(c.Data, practiceFile)); err == nil {
-		return fmt.Errorf("%s holds a practice, nothing of which is real: choose another folder with --data", c.Data)
+		return fmt.Errorf("%s holds a rehearsal, which is not real: choose another folder with --data", c.Data)
 	}
 	r, err := c.start(ctx, clock.Real{}, nil)
 	if err != nil {
@@ -112,7 +112,7 @@ func (c Serve) Run(ctx context.Context) error {
 	}
 	fmt.Fprintf(c.Out, "lantern serves %s\n", r.url)
 	if c.Base != nil {
-		fmt.Fprintf(c.Out, "people and agents reach it at %s\n", c.reached(r))
+		fmt.Fprintf(c.Out, "address for people and agents: %s\n", c.reached(r))
 	}
 	if fresh {
 		fmt.Fprintf(c.Out, "administrator's token, shown only this once: %s\n", token)
@@ -142,14 +142,14 @@ func (c Serve) Run(ctx context.Context) error {
 // reload reads again what may have changed: the certificate.
 func (c Serve) reload(r *running) {
 	if r.reload == nil {
-		c.Log.Info("nothing to read again: no certificate is used")
+		c.Log.Info("nothing to reload: no certificate is used")
 		return
 	}
 	if err := r.reload(); err != nil {
-		c.Log.Error("the certificate could not be read again; the one before stays in use", "error", err)
+		c.Log.Error("the certificate could not be reloaded; the earlier one stays in use", "error", err)
 		return
 	}
-	c.Log.Info("the certificate was read again")
+	c.Log.Info("the certificate was reloaded")
 }
 
 // reached is where people reach it.
@@ -180,7 +180,7 @@ func (c Serve) Check() error {
 		return err
 	}
 	if _, _, err := net.SplitHostPort(c.MetricsListen); c.MetricsListen != "" && err != nil {
-		return fmt.Errorf("--metrics-listen %q is no address such as 127.0.0.1:7413: %w", c.MetricsListen, err)
+		return fmt.Errorf("--metrics-listen %q is not an address such as 127.0.0.1:7413: %w", c.MetricsListen, err)
 	}
 	if c.MetricsListen != "" && c.Metrics.Token == "" && !loopback(c.MetricsListen) {
 		return fmt.Errorf(
@@ -201,7 +201,7 @@ func loopback(address string) bool {
 // refuseOpen refuses to listen where others could read tokens off the wire.
 func (c Serve) refuseOpen() error {
 	if _, _, err := net.SplitHostPort(c.Listen); err != nil {
-		return fmt.Errorf("%q is no address to listen on, such as 127.0.0.1:7411: %w", c.Listen, err)
+		return fmt.Errorf("%q is not an address to listen on, such as 127.0.0.1:7411: %w", c.Listen, err)
 	}
 	if c.Cert != "" || c.Insecure || loopback(c.Listen) {
 		return nil
@@ -285,7 +285,9 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	site.Headquarters, r.joined = part.headquarters, part
 	// Requests end with this context, so that streams and long polls do not hold a stop up.
 	requests, cut := context.WithCancel(context.Background())
+	var unused unused
 	server := &http.Server{
+		ConnState:         unused.note,
 		Handler:           site.Handler(),
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
@@ -304,7 +306,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	}
 	r.url = fmt.Sprintf("%s://%s", scheme, l.Addr())
 	if err := r.store.Serves(r.url); err != nil {
-		c.Log.Warn("the lock does not say who serves", "error", err)
+		c.Log.Warn("the lock does not name the service", "error", err)
 	}
 	if self, err := netip.ParseAddrPort(l.Addr().String()); err == nil {
 		r.service.Notices.SetSelf(self)
@@ -326,15 +328,16 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		defer close(ticked)
 		for ticking.Err() == nil && !c.still {
 			if err := r.service.Tick(); err != nil {
-				c.Log.Error("what is due could not be done", "error", err)
+				c.Log.Error("due tasks failed", "error", err)
 			}
 			if err := r.service.Tidy(); err != nil {
-				c.Log.Error("what is too old could not be let go of", "error", err)
+				c.Log.Error("old records could not be deleted", "error", err)
 			}
 			_ = clock.Real{}.Sleep(ticking, 200*time.Millisecond)
 		}
 	}()
 	var delivering sync.WaitGroup
+	delivering.Go(func() { c.moveLog(ticking, r.store) })
 	if c.Backups.Folder != "" {
 		plan := &backups{BackupPlan: c.Backups, records: records(c.Data), log: c.Log, tell: r.service.Notices.Backed}
 		delivering.Go(func() { plan.run(ticking) })
@@ -344,11 +347,11 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	r.stop = func() error {
 		enough()
 		cut()
-		end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		err := errors.Join(server.Shutdown(end), counted())
+		err := errors.Join(unused.shut(server, c.Log), counted())
 		<-ticked
 		delivering.Wait()
+		end, cancel := context.WithTimeout(context.Background(), stopWithin)
+		defer cancel()
 		return errors.Join(err, part.end(), site.Close(), copied(end), r.store.Close())
 	}
 	return r, nil
@@ -384,7 +387,7 @@ func (c Serve) deliver(ticking context.Context, r *running, delivering *sync.Wai
 		for ticking.Err() == nil {
 			delivering.Go(func() { // a channel that is slow does not hold up the next look at the others
 				if err := r.service.Notices.Deliver(ticking); err != nil {
-					c.Log.Error("a delivery could not be written down", "error", err)
+					c.Log.Error("a delivery could not be recorded", "error", err)
 				}
 			})
 			_ = clock.Real{}.Sleep(ticking, time.Second)
@@ -442,7 +445,7 @@ func (c Serve) tellMetrics(site *httpd.Server) (end func() error, err error) {
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
 	go func() {
 		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			c.Log.Error("metrics are told no more", "error", err)
+			c.Log.Error("metrics are no longer served", "error", err)
 		}
 	}()
 	return server.Close, nil
@@ -466,10 +469,25 @@ func (t realOnly) RoundTrip(r *http.Request) (*http.Response, error) {
 	res, err := t.RoundTripper.RoundTrip(r)
 	if err == nil && res.Header.Get(practice.Header) != "" {
 		res.Body.Close()
-		return nil, fmt.Errorf("%s is a practice: an agent of real drives takes nothing of it", r.URL.Host)
+		return nil, fmt.Errorf("%s is a rehearsal: an agent of real drives accepts nothing from it", r.URL.Host)
 	}
 	return res, err
 }
 
 // private makes a folder that only its owner can look into.
 func private(dir string) error { return os.MkdirAll(dir, 0o700) }
+
+// moveLogEach is how often the write-ahead log is moved into the database.
+const moveLogEach = 2 * time.Second
+
+// moveLog moves the write-ahead log into the database until ctx ends. An error is logged once: it is tried again, and
+// nothing is lost.
+func (c Serve) moveLog(ctx context.Context, st *store.Store) {
+	for logged := ""; (clock.Real{}).Sleep(ctx, moveLogEach) == nil; {
+		err := st.Checkpoint()
+		if err != nil && err.Error() != logged {
+			c.Log.Warn("the write-ahead log could not be moved into the database; trying again", "error", err)
+			logged = err.Error()
+		}
+	}
+}

@@ -22,34 +22,35 @@ import (
 	"lantern/internal/store"
 )
 
-// Headquarters is what a service needs that shows many sites as one; the zero value is none.
+// Headquarters has the settings of a headquarters; the zero value is none.
 type Headquarters struct {
 	On     bool
-	Listen string // of the engine within; empty with an engine of others
-	Copies int    // on how many nodes of a cluster of others each stream is kept
+	Listen string // of the embedded engine; empty with an external one
+	Copies int    // nodes of an external cluster that store each stream
 	Link   EngineLink
 }
 
-// EngineLink is how an engine of others is reached, or by a site that of its headquarters.
+// EngineLink has the settings of a connection to an engine.
 type EngineLink struct {
 	URL    string // nats:// or tls://, several separated by commas
-	Creds  string // a file of credentials, of an engine of others
-	CA     string // a PEM file of the authority that signed its certificate; empty for those of the system
+	Creds  string // file with credentials for an external engine
+	CA     string // PEM file of the certificate authority; empty for those of the system
 	Secret string // of a site
 }
 
-// SiteLink is what a service needs that tells a headquarters what it knows; the zero value is none.
+// SiteLink has the settings of a site; the zero value is none.
 type SiteLink struct {
 	Name string
 	Link EngineLink
 }
 
-// checkSites looks whether the settings of headquarters and site can be used.
+// checkSites checks the settings of headquarters and site.
 func (c Serve) checkSites() error {
 	h, s := c.Headquarters, c.Site
 	switch {
 	case h.On && s.Name != "":
-		return errors.New("--headquarters and --site: a headquarters shows sites and is none; start two services")
+		return errors.New("--headquarters and --site exclude each other: a headquarters shows sites and is not a site; " +
+			"start two services")
 	case !h.On && s.Name == "":
 		return nil
 	case h.On && h.Link.URL != "":
@@ -59,11 +60,11 @@ func (c Serve) checkSites() error {
 		return checkEngine("--engine", h.Link.URL, c.Insecure)
 	case h.On:
 		if _, _, err := net.SplitHostPort(h.Listen); err != nil {
-			return fmt.Errorf("--engine-listen %q is no address such as 127.0.0.1:7414: %w", h.Listen, err)
+			return fmt.Errorf("--engine-listen %q is not an address such as 127.0.0.1:7414: %w", h.Listen, err)
 		}
 		if !loopback(h.Listen) && c.Cert == "" && !c.Insecure {
-			return fmt.Errorf("listening for sites on %s without TLS would send their secrets in the clear: give --cert and "+
-				"--key, listen on 127.0.0.1, or say --insecure", h.Listen)
+			return fmt.Errorf("listening for sites on %s without TLS would send their secrets without encryption: "+
+				"give --cert and --key, listen on 127.0.0.1, or add --insecure", h.Listen)
 		}
 		return nil
 	}
@@ -74,21 +75,21 @@ func (c Serve) checkSites() error {
 		return errors.New("--site needs --report-to, the address of the headquarters' engine (lantern site invite tells it)")
 	}
 	if s.Link.Secret == "" && s.Link.Creds == "" && !strings.Contains(s.Link.URL, "@") {
-		return errors.New("--site needs --site-secret-file, a file with the secret that lantern site invite told")
+		return errors.New("--site needs --site-secret-file, a file with the secret that lantern site invite printed")
 	}
 	return checkEngine("--report-to", s.Link.URL, c.Insecure)
 }
 
-// checkEngine looks whether an engine's address can be one, over which a secret may travel.
+// checkEngine checks the address of an engine, and that a secret is not sent to it without encryption.
 func checkEngine(option, text string, insecure bool) error {
 	for one := range strings.SplitSeq(text, ",") {
 		u, err := url.Parse(one)
 		if err != nil || u.Host == "" || u.Scheme != "nats" && u.Scheme != "tls" {
-			return fmt.Errorf("%s %q is no address such as nats://127.0.0.1:7414 or tls://headquarters.example:7414", option,
+			return fmt.Errorf("%s %q is not an address such as nats://127.0.0.1:7414 or tls://headquarters.example:7414", option,
 				one)
 		}
 		if u.Scheme == "nats" && !insecure && !loopback(u.Host) && !loopback(u.Host+":4222") {
-			return fmt.Errorf("%s %q would send the secret in the clear: use tls://, or say --insecure", option, one)
+			return fmt.Errorf("%s %q would send the secret without encryption: use tls://, or add --insecure", option, one)
 		}
 	}
 	return nil
@@ -101,19 +102,19 @@ func (l EngineLink) options() (out []nats.Option) {
 	return out
 }
 
-// source is what a service tells its headquarters.
+// source reads from a service what its headquarters gets.
 type source struct {
 	*service.Service
 	store *store.Store
 }
 
-// Events are events after an id, in order.
+// Events returns events after an id, in order.
 func (s source) Events(after int64, limit int) ([]api.Event, error) {
 	rows, err := s.store.EventsAfter(after, limit)
 	return events(rows), err
 }
 
-// EventsBefore are events before an id, the newest first.
+// EventsBefore returns events before an id, the newest first.
 func (s source) EventsBefore(id int64, limit int) ([]api.Event, error) {
 	rows, err := s.store.EventsBefore(id, limit)
 	return events(rows), err
@@ -127,19 +128,19 @@ func events(rows []store.Event) []api.Event {
 	return out
 }
 
-// Site is what the service says of itself and of hosts that changed.
-func (s source) Site(told map[string]uint64) (views.SiteSays, []views.HostSays) {
-	return s.Views.Site(told)
+// Site returns the state of the service and of the hosts that changed.
+func (s source) Site(sent map[string]uint64) (views.SiteState, []views.HostState) {
+	return s.Views.Site(sent)
 }
 
-// joined is a service's part in a headquarters, as it or as a site; end stops it.
+// joined is the role of a service as a headquarters or site; end stops it.
 type joined struct {
 	headquarters *httpd.Headquarters
 	run          func(ctx context.Context, going *sync.WaitGroup)
 	end          func() error
 }
 
-// join makes a service a headquarters or a site, where it is to be one; public is the server that people come to.
+// join makes a service a headquarters or a site, if the settings say so; public is its HTTP server.
 func (c Serve) join(ctx context.Context, r *running, public *httpd.Server) (joined, error) {
 	switch {
 	case c.Headquarters.On:
@@ -185,7 +186,7 @@ func (c Serve) headquarters(ctx context.Context, r *running) (j joined, err erro
 		if err != nil {
 			return j, err
 		}
-		h.Reached = h.Engine.URL()
+		h.Known, h.Reached = h.Registry.Has, h.Engine.URL()
 		if conf != nil {
 			h.Reached = strings.Replace(h.Reached, "nats://", "tls://", 1)
 		}
@@ -211,15 +212,15 @@ func (c Serve) headquarters(ctx context.Context, r *running) (j joined, err erro
 	return joined{headquarters: h, end: stop, run: func(ctx context.Context, going *sync.WaitGroup) {
 		going.Go(func() {
 			if err := h.Run(ctx); err != nil {
-				c.Log.Error("what sites tell cannot be followed", "error", err)
+				c.Log.Error("the streams of the sites cannot be read", "error", err)
 			}
 		})
 		going.Go(func() { h.Follow(ctx) })
 	}}, nil
 }
 
-// site tells a headquarters what the service knows. People who come through it have the console of the headquarters and
-// their own sessions here.
+// site makes a service a site. People who come through the headquarters get its console, and have sessions of their own
+// here.
 func (c Serve) site(r *running, public *httpd.Server) joined {
 	via := &httpd.Server{
 		Service: r.service, OpenPast: public.OpenPast, Lab: public.Lab, Version: public.Version, Now: public.Now,
@@ -233,7 +234,7 @@ func (c Serve) site(r *running, public *httpd.Server) joined {
 	return joined{end: via.Close, run: func(ctx context.Context, going *sync.WaitGroup) {
 		going.Go(func() {
 			if err := s.Run(ctx); err != nil {
-				c.Log.Error("the headquarters is not told: the service goes on without it", "error", err)
+				c.Log.Error("nothing can be sent to the headquarters: the service continues without it", "error", err)
 			}
 		})
 	}}

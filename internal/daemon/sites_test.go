@@ -241,9 +241,13 @@ func TestSites(t *testing.T) {
 	put, err := through.KeepInStockWithResponse(t.Context(), "00004", api.KeepStock{Note: "through headquarters"})
 	require.NoError(t, err)
 	require.Less(t, put.StatusCode(), 300, string(put.Body))
-	var audit []api.AuditEntry
-	require.Equal(t, 200, get(t, south.r.url, south.token, "/audit", &audit))
-	require.True(t, slices.ContainsFunc(audit, func(e api.AuditEntry) bool { return e.Action == "keepInStock" }))
+	audited := func(of *atSite, is func(api.AuditEntry) bool) func() bool {
+		return func() bool { // the entry is written after the answer
+			var audit []api.AuditEntry
+			return get(t, of.r.url, of.token, "/audit", &audit) == 200 && slices.ContainsFunc(audit, is)
+		}
+	}
+	soon(t, "south's audit has it", audited(south, func(e api.AuditEntry) bool { return e.Action == "keepInStock" }))
 	refused, err := client.EnrolHostWithResponse(t.Context(), api.Enrol{Name: "stray"})
 	require.NoError(t, err)
 	require.Equal(t, 409, refused.StatusCode(), "a headquarters has no host of its own")
@@ -275,7 +279,7 @@ func TestSites(t *testing.T) {
 	lines["south"].set(true)
 	soon(t, "south is not reachable", func() bool { return len(round().Sites) == 1 })
 	cut := round()
-	require.Contains(t, cut.Sites[0].Says, "cannot be reached")
+	require.Contains(t, cut.Sites[0].Says, "not reachable: data is from")
 	for _, l := range cut.Lines {
 		require.Equal(t, l.Site == "south", !l.AsOf.IsZero(), l.Tail)
 	}
@@ -297,9 +301,16 @@ func TestSites(t *testing.T) {
 	require.NoError(t, err)
 	hq.serve.Headquarters.Listen = u.Host
 	hq.close()
+	require.NoError(t, os.RemoveAll(filepath.Join(hq.serve.Data, "engine"))) // sites send everything again
 	hq.open()
-	soon(t, "the headquarters knows what it was told", func() bool { return round().Drives == 5 })
-	require.False(t, round().At.IsZero())
+	soon(t, "north and west are there again", func() bool {
+		r := round()
+		return r.Drives == 3 && len(r.Lines) == 2
+	})
+	hq.close()
+	hq.open()
+	soon(t, "the headquarters knows what it was told",
+		func() bool { return round().Drives == 3 && len(round().Lines) == 2 })
 	lines["south"].set(false)
 	soon(t, "everything is told", func() bool {
 		r := round()
@@ -317,8 +328,7 @@ func TestSites(t *testing.T) {
 			len(trend.Points) == 3
 	})
 	require.WithinDuration(t, day, trend.Points[0].At, time.Second)
-	require.Equal(t, 200, get(t, west.r.url, west.token, "/audit", &audit))
-	require.True(t, slices.ContainsFunc(audit, func(e api.AuditEntry) bool { return e.Who == "headquarters" }))
+	soon(t, "west's audit has it", audited(west, func(e api.AuditEntry) bool { return e.Who == "headquarters" }))
 
 	// A site goes on from a backup: what it told since is in the stream and not in its records.
 	backup := filepath.Join(dir, "west.backup")
@@ -339,7 +349,7 @@ func TestSites(t *testing.T) {
 	}
 	soon(t, "the stream says that it went back", func() bool {
 		for _, e := range streamed(t, hq, "west") {
-			if strings.Contains(e.Says, "went on from older records") {
+			if strings.Contains(e.Says, "was restored from older records") {
 				return true
 			}
 		}
@@ -352,8 +362,8 @@ func TestSites(t *testing.T) {
 	for _, c := range []struct{ line, says string }{
 		{"site list", "west reachable"}, {"site list --columns all", "VERSION"}, {"round", "west: west-host"},
 		{"site invite east --write east.secret", "lantern serve --site east --report-to nats://127.0.0.1:"},
-		{"site invite south", "shown only this once: lan-site-"}, {"site remove east", "its own service goes on"},
-		{"find 00005", "west · "}, {"drives", "A headquarters knows this of no site"},
+		{"site invite south", "shown only once: lan-site-"}, {"site remove east", "Its own service keeps running"},
+		{"find 00005", "west · "}, {"drives", "Only a site can answer this"},
 	} {
 		var out bytes.Buffer
 		root := cli.Root("test")
@@ -383,16 +393,17 @@ func TestSites(t *testing.T) {
 func TestSiteSettings(t *testing.T) {
 	link := EngineLink{URL: "tls://headquarters.example:7414", Secret: "x"}
 	for says, c := range map[string]Serve{
-		"a headquarters shows sites":  {Headquarters: Headquarters{On: true, Listen: "127.0.0.1:0"}, Site: SiteLink{"north", link}},
-		"no name of a site":           {Site: SiteLink{"North!", link}},
-		"needs --report-to":           {Site: SiteLink{"north", EngineLink{Secret: "x"}}},
-		"needs --site-secret-file":    {Site: SiteLink{"north", EngineLink{URL: link.URL}}},
-		"is no address":               {Site: SiteLink{"north", EngineLink{URL: "https://x:1", Secret: "x"}}},
-		"the secret in the clear":     {Site: SiteLink{"north", EngineLink{URL: "nats://192.0.2.7:7414", Secret: "x"}}},
-		"--engine-listen":             {Headquarters: Headquarters{On: true, Listen: "7414"}},
-		"their secrets in the clear":  {Headquarters: Headquarters{On: true, Listen: "0.0.0.0:7414"}},
-		"--engine-copies is 1 to 5":   {Headquarters: Headquarters{On: true, Copies: 9, Link: EngineLink{URL: link.URL}}},
-		"--engine \"http://x\" is no": {Headquarters: Headquarters{On: true, Copies: 1, Link: EngineLink{URL: "http://x"}}},
+		"a headquarters shows sites": {Headquarters: Headquarters{On: true, Listen: "127.0.0.1:0"},
+			Site: SiteLink{"north", link}},
+		"not a valid site name":            {Site: SiteLink{"North!", link}},
+		"needs --report-to":                {Site: SiteLink{"north", EngineLink{Secret: "x"}}},
+		"needs --site-secret-file":         {Site: SiteLink{"north", EngineLink{URL: link.URL}}},
+		"is not an address":                {Site: SiteLink{"north", EngineLink{URL: "https://x:1", Secret: "x"}}},
+		"the secret without encryption":    {Site: SiteLink{"north", EngineLink{URL: "nats://192.0.2.7:7414", Secret: "x"}}},
+		"--engine-listen":                  {Headquarters: Headquarters{On: true, Listen: "7414"}},
+		"their secrets without encryption": {Headquarters: Headquarters{On: true, Listen: "0.0.0.0:7414"}},
+		"--engine-copies is 1 to 5":        {Headquarters: Headquarters{On: true, Copies: 9, Link: EngineLink{URL: link.URL}}},
+		"--engine \"http://x\" is no":      {Headquarters: Headquarters{On: true, Copies: 1, Link: EngineLink{URL: "http://x"}}},
 	} {
 		c.Listen = "127.0.0.1:0"
 		require.ErrorContains(t, c.Check(), says)

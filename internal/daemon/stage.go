@@ -216,7 +216,7 @@ func (c stage) keepLab(ctx context.Context, r *running, filled *sync.WaitGroup) 
 		const saveEach = 3
 		if n%saveEach == 0 {
 			if err := c.fleet.Save(); err != nil {
-				c.Log.Error("the lab could not be kept", "error", err)
+				c.Log.Error("the lab could not be saved", "error", err)
 			}
 		}
 		if c.fleet.Waits(r.service.Rehearsal.OnlyWaiting()) {

@@ -19,7 +19,7 @@ func TestBackup(t *testing.T) {
 	d.run("swap", "begin", "--reason", "LM417 comes next")
 	dir := t.TempDir()
 	file := filepath.Join(dir, "backup.db")
-	require.Contains(t, d.run("backup", "--data", d.data, file), "sound")
+	require.Contains(t, d.run("backup", "--data", d.data, file), "no fault found")
 	st, err := os.Stat(file)
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), st.Mode().Perm(), "it holds secrets")
@@ -110,7 +110,7 @@ func TestBackup(t *testing.T) {
 	// Restored over records that are there, those are kept.
 	empty := filepath.Join(dir, "third")
 	d.run("restore", file, "--data", empty)
-	require.Contains(t, d.run("restore", file, "--data", empty), "what was there is kept as")
+	require.Contains(t, d.run("restore", file, "--data", empty), "the earlier database is kept as")
 	kept, err := filepath.Glob(filepath.Join(empty, "lantern.db.before-*"))
 	require.NoError(t, err)
 	require.NotEmpty(t, kept)

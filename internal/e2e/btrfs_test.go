@@ -283,12 +283,12 @@ func TestBtrfs(t *testing.T) {
 	b.shell.run("swap", "begin", "--reason", "it is old", "--backup", time.Now().UTC().Format(time.DateOnly))
 	b.shell.refused("not the label tail", "swap", "confirm", "--tail", tail)
 	b.shell.refused(
-		"tells nothing of its health",
+		"reports no health data",
 		"swap",
 		"confirm",
 		"--tail",
 		b.tail(beside),
-	) // a loop device tells nothing of its health, tested or not (R7)
+	) // a loop device reports no health data, tested or not (R7)
 	b.shell.run("swap", "confirm", "--tail", b.tail(beside), "--reason", "it passed its test")
 	w = await(
 		t,
@@ -792,7 +792,7 @@ func TestHeldPath(t *testing.T) {
 	let()
 	require.Empty(t, await(t, "the path is free", there, func(key string) bool { return key != l.key() }))
 	_, _, err = found[0].Pin()
-	require.ErrorContains(t, err, "not there any more")
+	require.ErrorContains(t, err, "no longer there")
 }
 
 // TestKillBtrfs kills the service, the agent, or both (SIGKILL) at random moments while members of a real btrfs pool

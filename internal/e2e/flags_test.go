@@ -39,7 +39,7 @@ func TestFlags(t *testing.T) {
 	require.Contains(t, both, "read_latency_seconds of ZU006")
 	require.Contains(t, both, "t self-test")
 	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "10y").err, "five years")
-	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "soon").err, "is no duration")
+	require.Contains(t, d.try("trend", "ZU006", "pending_sectors", "--since", "soon").err, "is not a duration")
 	require.Contains(
 		t,
 		d.run("--output", "csv", "trend", "ZU006", "pending_sectors", "temperature_celsius"),
@@ -88,7 +88,7 @@ func TestFlags(t *testing.T) {
 	)
 	require.Contains(t, d.run("drive", "VA222"), "◆ replace")
 	d.run("rule", "unset", "many_sectors", "--model", "VELDRUN VR4-4000")
-	require.Contains(t, d.try("rule", "set", "many_sectors", "lots").err, "is no number")
+	require.Contains(t, d.try("rule", "set", "many_sectors", "lots").err, "is not a number")
 
 	// People are told once.
 	all := await(
@@ -106,8 +106,8 @@ func TestFlags(t *testing.T) {
 	short := of["ZU006"].Id[len(of["ZU006"].Id)-6:]
 	require.Contains(t, d.run("notices", "saw", short, "--note", "spare ordered"), "seen by engineer")
 	require.Contains(t, d.run("notices"), "seen by engineer")
-	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "3d"), "nothing is said until")
-	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "0"), "sent again")
+	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "3d"), "muted until")
+	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "0"), "no longer muted")
 	require.Contains(t, d.try("notices", "saw", "NOSUCH").err, "lantern notices")
 
 	// And sent out, signed; nothing points back into the service, and no secret is shown.
@@ -204,7 +204,7 @@ func TestSelfTests(t *testing.T) {
 	require.Contains(
 		t,
 		d.try("selftest", "start", "--where", "temperature_celsius>90").err,
-		"No drive is meant by that",
+		"This names no drive",
 	)
 }
 
@@ -248,7 +248,7 @@ func TestPlanning(t *testing.T) {
 	two := d.try("plan", "set", "nightly", "--pool", "logbook")
 	require.Equal(t, 3, two.code)
 	require.Contains(t, two.err, "neither is more specific")
-	require.Contains(t, d.try("plan", "set", "nightly").err, "say what the plan nightly is for")
+	require.Contains(t, d.try("plan", "set", "nightly").err, "give what plan nightly applies to")
 	drive := get[api.Drive](d.shell, "drive", "LM417")
 	require.Equal(t, "archive", drive.SelfTests.Plan)
 	require.Equal(t, "fleet", drive.SelfTests.PlanElse)

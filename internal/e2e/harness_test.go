@@ -179,10 +179,13 @@ func get[T any](s shell, args ...string) T {
 	return v
 }
 
+// patience is how long a test waits for something: on a busy machine everything takes longer.
+const patience = 2 * time.Minute
+
 // await looks until what is true, or fails with what it saw last.
 func await[T any](t testing.TB, what string, look func() T, is func(T) bool) T {
 	t.Helper()
-	deadline := time.Now().Add(45 * time.Second)
+	deadline := time.Now().Add(patience)
 	for {
 		v := look()
 		if is(v) {

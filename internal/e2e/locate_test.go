@@ -37,7 +37,7 @@ func (d demo) eyes(t *testing.T, known map[string]bool) string {
 	return bays[0]
 }
 
-// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what eyes see;
+// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what a person would see;
 // a dead drive is found by the dark; drives that change places are told of; a wrong drive is an alarm everywhere until
 // it is back.
 func TestLocate(t *testing.T) {
@@ -67,7 +67,7 @@ func TestLocate(t *testing.T) {
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, bays: {1: [1, 1], 2: [3, 1]}}]": "bay 2 leaves the grid",
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, gaps: [[5, 5]]}]":               "leaves the grid",
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, names: {9: A9}}]":               "there is no such bay",
-		"name: chassis\nsections: [{name: front, rowz: 2}]": "no description of " +
+		"name: chassis\nsections: [{name: front, rowz: 2}]": "not a description of " +
 			"an enclosure",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
@@ -271,17 +271,17 @@ func TestLocateConsole(t *testing.T) {
 		t,
 		"it is silent",
 		func() string { return d.run("bays", "guillemot") },
-		func(s string) bool { return strings.Contains(s, "told of no bays") },
+		func(s string) bool { return strings.Contains(s, "reports no bays") },
 	)
 	b.open("/bays/guillemot")
 	b.click("Draw its enclosure")
-	b.see("which way the numbers run")
+	b.see("direction of the numbers")
 	b.do("four columns", chromedp.SendKeys(`//label[contains(., "Columns")]/input`, kb.End+kb.Backspace+"4"))
 	b.clean("an enclosure that is drawn")
 	b.click("Add a section")
 	b.see("rear")
 	b.click("Take rear away")
-	b.click("Keep it")
+	b.click("Save")
 	b.click("Start a survey")
 	b.click("Begin")
 	for range 3 {
@@ -308,7 +308,7 @@ func TestLocateConsole(t *testing.T) {
 	b.clean("a walk")
 	b.shot("survey-phone")
 	b.click("Keep 3 and end")
-	b.see("Stand before the drives")
+	b.see("Stand in front of the drives")
 	b.phone(false)
 	b.open("/bays/skerry?layer=temperature")
 	b.see("°C")

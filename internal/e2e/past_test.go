@@ -30,8 +30,8 @@ func TestConsolePast(t *testing.T) {
 	require.NotContains(t, d.run("pools"), "tides")
 	require.Contains(t, d.run("--at", "30m ago", "swap", "list"), "No swap")
 	for args, says := range map[string]string{
-		"--at|30m ago|light|on|ZU006": "nothing can be changed", "--at|tomorrow|round": "yet to come",
-		"--at|2 weeks ago|round": "is no duration", "--at|30m ago|person|list": "cannot be asked as of",
+		"--at|30m ago|light|on|ZU006": "nothing can be changed", "--at|tomorrow|round": "in the future",
+		"--at|2 weeks ago|round": "is not a duration", "--at|30m ago|person|list": "cannot be asked as of",
 	} {
 		a := d.try(strings.Split(args, "|")...)
 		require.NotZero(t, a.code, args)
@@ -56,7 +56,7 @@ func TestConsolePast(t *testing.T) {
 	b.open("/drives/ZU006")
 	b.see("As it was known at")
 	b.click("Light the bay")
-	b.see("nothing can be changed there")
+	b.see("nothing can be changed")
 
 	// A wrong drive is out now, whatever is looked at.
 	d.run("lab", "pull", "skerry/front/8")

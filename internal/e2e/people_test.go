@@ -36,8 +36,8 @@ func TestPeople(t *testing.T) {
 	for b, who := range map[*browser]string{a: "engineer", b: "bo"} {
 		b.open("/swaps/" + plans[who].Id)
 		b.see("Check before you start")
-		if strings.Contains(b.text(), "Why do you go on") {
-			b.do("give a reason", chromedp.SendKeys(`//label[contains(., "Why do you go on")]/input`, "its turn"))
+		if strings.Contains(b.text(), "eason to continue") {
+			b.do("give a reason", chromedp.SendKeys(reasonField, "its turn"))
 		}
 	}
 	var all sync.WaitGroup
@@ -73,7 +73,7 @@ func TestPeople(t *testing.T) {
 	}
 	other := map[string]string{"engineer": "bo", "bo": "engineer", "night script": "bo"}[lead]
 	people[other].refused(lead+" leads this swap", "swap", "hold", w.Id, "--reason", "wait")
-	people[other].refused("a reason is asked", "swap", "lead", w.Id)
+	people[other].refused("a reason is required", "swap", "lead", w.Id)
 	require.Equal(t, 2, people[lead].try("swap", "lead", w.Id, "--to", "nobody-here").code)
 	require.Contains(
 		t,
@@ -94,10 +94,10 @@ func TestPeople(t *testing.T) {
 	// A token that is taken away opens nothing any more, and neither does what was opened with it.
 	d.refused("There is a Bo already", "person", "add", "Bo")
 	people["bo"].refused("This needs the role admin", "person", "remove", "engineer")
-	d.refused("Nobody takes their own", "person", "remove", "engineer")
+	d.refused("You cannot remove your own", "person", "remove", "engineer")
 	d.refused("Everybody renews only their own token", "person", "renew", "bo")
 	require.NotEqual(t, bos, strings.TrimSpace(people["bo"].run("person", "renew", "bo")))
-	require.Contains(t, people["bo"].try("round").err, "Nobody has this token")
+	require.Contains(t, people["bo"].try("round").err, "This token is not valid")
 	b.open("/sign-in")
 	b.do("look", chromedp.Navigate(d.url+"/"), chromedp.WaitVisible(`input[type=password]`))
 	d.run("person", "remove", "bo")

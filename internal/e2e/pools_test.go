@@ -49,7 +49,7 @@ func TestPoolQuestions(t *testing.T) {
 	)
 	for words, args := range map[string][]string{
 		`has no member "nobody"; its members are 1.1`: {"whatif", "soundscape", "--lose", "nobody"},
-		"say which members to lose":                   {"whatif", "soundscape"},
+		"name the members to lose":                    {"whatif", "soundscape"},
 		"ask for fewer":                               {"whatif", "driftnet", "--survives", "9"},
 		"this is not a pool's file":                   {"whatif", "--file", "/dev/null", "--lose", "x"},
 		"stripes of group 1 are as wide":              {"moves", "soundscape", "--remove", "ZU006"},

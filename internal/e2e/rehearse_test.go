@@ -88,7 +88,7 @@ func TestRehearsal(t *testing.T) {
 
 	dir := t.TempDir()
 	r := rehearse(t, env, dir, "--mishap", "ill-peer", "--mishap", "small-drive", "--speed", "1200")
-	require.NotContains(t, r.process.said(), "in truth, and", "every verdict is as it is in truth")
+	require.NotContains(t, r.process.said(), "in reality, and", "every verdict is as it is in truth")
 	require.Contains(t, r.process.said(), "driftnet is on other hosts as well")
 	require.Contains(t, r.process.said(), "lantern swap plan ZU006")
 
@@ -169,19 +169,19 @@ func TestRehearsal(t *testing.T) {
 		"none*",
 	)
 	await(t, "an agent of real drives turns away", lost.said, func(s string) bool {
-		return strings.Contains(s, "is a practice: an agent of real drives takes nothing of it")
+		return strings.Contains(s, "is a rehearsal: an agent of real drives accepts nothing from it")
 	})
 	a = d.try("serve", "--listen", freePort(t), "--data", dir)
 	require.Equal(t, 1, a.code)
-	require.Contains(t, a.err, "holds a practice")
+	require.Contains(t, a.err, "holds a rehearsal")
 	a = d.try("rehearse", "soundscape", "--listen", strings.TrimPrefix(r.url, "http://"), "--data", dir)
 	require.Contains(t, a.err, "is in use", "and what is practised there is not touched")
 	a = d.try("rehearse", "soundscape", "--listen", freePort(t), "--data", d.data)
 	require.Equal(t, 1, a.code)
-	require.Contains(t, a.err, "holds other things, and no practice")
+	require.Contains(t, a.err, "holds other files and no rehearsal")
 	for words, args := range map[string][]string{"No pool": {"rehearse", "nowhere", "--data",
 		t.TempDir()}, "no mishap": {"rehearse", "soundscape", "--mishap", "rain"},
-		"no practice": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
+		"no rehearsal": {"rehearse", "soundscape", "--go-on", "--data", t.TempDir()}} {
 		a := d.try(args...)
 		require.NotZero(t, a.code)
 		require.Contains(t, a.err, words)
@@ -224,7 +224,7 @@ func inBrowser(t *testing.T, d demo, r rehearsal) {
 		return b.ask(`getComputedStyle(document.documentElement, "::before").content`)
 	}
 	p.open("/sign-in")
-	require.Contains(t, says(p), "PRACTICE")
+	require.Contains(t, says(p), "REHEARSAL")
 	p.see("of the real service does not fit")
 	p.do("sign in", chromedp.Navigate(r.link), chromedp.WaitVisible("main"))
 	id := get[[]api.Swap](r.shell, "swap", "list")[0].Id
@@ -232,12 +232,12 @@ func inBrowser(t *testing.T, d demo, r rehearsal) {
 		"/swaps/" + id + "/record", "/swaps/" + id + "/card", "/nowhere"} {
 		p.open(path)
 		require.Contains(t, says(p), "soundscape", path)
-		require.Contains(t, p.ask(`document.title`), "PRACTICE")
-		p.see("Practice: soundscape as it was")
+		require.Contains(t, p.ask(`document.title`), "REHEARSAL")
+		p.see("Rehearsal: soundscape as of")
 	}
 	p.open("/")
 	p.clean("the round of a practice")
 	truth.open("/")
 	truth.see("need a hand")
-	require.NotContains(t, says(truth), "PRACTICE")
+	require.NotContains(t, says(truth), "REHEARSAL")
 }

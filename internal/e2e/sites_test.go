@@ -21,12 +21,12 @@ func TestSitesConsole(t *testing.T) {
 	b := openBrowser(t, "http://"+listen)
 	b.do("sign in", chromedp.Navigate("http://"+listen+"/sign-in"),
 		chromedp.SendKeys(`input[type=password]`, token+"\r"), chromedp.WaitVisible("header nav"))
-	b.see("No site tells anything yet")
+	b.see("No site is connected")
 	b.open("/sites")
 	b.see("No site was invited")
 	b.do("invite north", chromedp.SendKeys(`//label[contains(., "Name")]/input`, "north"))
 	b.click("Invite")
-	b.see("shown only this once")
+	b.see("shown only once")
 	secret := regexp.MustCompile(`lan-site-\w+`).FindString(b.text())
 	require.NotEmpty(t, secret)
 	file := filepath.Join(t.TempDir(), "north.secret")
@@ -55,6 +55,6 @@ func TestSitesConsole(t *testing.T) {
 	// The line between them is cut: what is shown is dated, and the site is said to be silent.
 	d.process.kill()
 	b.open("/")
-	b.see("cannot be reached")
+	b.see("not reachable: data is from")
 	b.see("as of")
 }

@@ -171,7 +171,7 @@ func TestFirstSteps(t *testing.T) {
 	for path, words := range map[string]string{"/reports": "No pool was reported yet",
 		"/inventory": "No drive was reported",
 		"/tests":     "no drive is known yet", "/hosts": "none enrolled yet", "/pools": "No pool was reported yet",
-		"/stock": "No drive is kept",
+		"/stock": "No drive is in stock",
 		"/bays":  "No host is enrolled yet", "/recoveries": "No recovery was seen yet",
 		"/drives":  "No drive was reported yet",
 		"/notices": "No new notices", "/swaps": "No swap was planned yet", "/rules": "Built-in rules", "/people": "You are"} {

@@ -81,7 +81,7 @@ func TestStory(t *testing.T) {
 		"soundscape", "a new drive needs at least 4,000,786,153,472 bytes"} {
 		require.Contains(t, out, words)
 	}
-	d.refused("a reason is asked", "swap", "begin")
+	d.refused("a reason is required", "swap", "begin")
 	d.run("swap", "begin", "--reason", "LM417 comes next", "--no-backup")
 	d.run("swap", "plan", "LM417")
 	d.refused("led by engineer", "swap", "begin", "LM417", "--reason", "both at once", "--no-backup")
@@ -181,8 +181,8 @@ func TestHabits(t *testing.T) {
 			"reached", []string{"--server", "http://127.0.0.1:1", "round"}},
 		{3, "is empty", []string{"lab", "pull", "skerry/inner/4"}},
 		{2, "verdict is sound", []string{"drives", "--verdict", "fine"}}, {2, "takes a size " +
-			"such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "no more is " +
-			"asked for", []string{"accept", "policy", "--short", "--surface"}},
+			"such as", []string{"accept", "policy", "--rate", "fast"}}, {2, "cannot be given " +
+			"with other tests", []string{"accept", "policy", "--short", "--surface"}},
 		{2, "No drive is known in skerry/inner/4", []string{"drive", "skerry/inner/4"}},
 		{1, "No swap is open", []string{"swap", "show"}},
 		{2, "cannot be read", []string{"--config", "/nonexistent", "round"}},
@@ -233,7 +233,7 @@ func TestHabits(t *testing.T) {
 		api.Imported{Taken: 1, Known: len(lines), Refused: []api.RefusedLine{}},
 		get[api.Imported](d.shell, "readings", "import", file),
 	)
-	require.Contains(t, d.run("readings", "import", file), "0 readings taken")
+	require.Contains(t, d.run("readings", "import", file), "0 readings imported")
 	// The rules run over what was exported, without a service; one line is broken.
 	past := filepath.Join(t.TempDir(), "past.jsonl")
 	require.NoError(t, os.WriteFile(past, []byte(strings.Join(lines, "\n")+"\n{\"drive\":1}\n"), 0o600))
@@ -248,7 +248,7 @@ func TestHabits(t *testing.T) {
 	)
 	judged := d.try("judge", "--readings", past, "--labels", failures)
 	require.Equal(t, 1, judged.code)
-	require.Contains(t, judged.err, fmt.Sprintf("line %d was passed over", len(lines)+1))
+	require.Contains(t, judged.err, fmt.Sprintf("line %d was skipped", len(lines)+1))
 	require.Contains(t, judged.out, `"verdict":"replace","findings":[{"rule":"pending-sectors"`)
 	require.Contains(t, judged.out, `"flagged_48_h_before":1`)
 	require.Contains(

@@ -32,14 +32,14 @@ func TestConsoleWork(t *testing.T) {
 
 	b.open("/pools/tidegauge")
 	unfold("Priority")
-	press("Priority", "Keep these hours")
+	press("Priority", "Save these hours")
 	await(t, "the hours are kept", func() api.Pool { return get[api.Pool](d.shell, "pool", "tidegauge") },
 		func(p api.Pool) bool { return p.PriorityHours.From == "22:00" && p.PriorityHours.Otherwise == "low" })
 	b.see("high from 22:00 to 06:00")
 	unfold("Survives")
 	press("Survives", "Look at every set")
 	b.see(" sets: lost")
-	unfold("What fits")
+	unfold("Sizes that fit")
 	b.see("6,001,174,511,616 bytes")
 	b.clean("the work on a pool")
 
@@ -66,7 +66,7 @@ func TestConsoleWork(t *testing.T) {
 	b.see("ZU006 has")
 	b.do("mute", chromedp.Click(`//li[contains(., "ZU006 has")]//button[normalize-space(.)="Mute"]`),
 		chromedp.SendKeys(`//li[contains(., "ZU006 has")]//input[contains(@placeholder, "Why")]`, "spare ordered"),
-		chromedp.Click(`//li[contains(., "ZU006 has")]//button[contains(., "Mute it")]`))
+		chromedp.Click(`//li[contains(., "ZU006 has")]//button[contains(., "Mute, unless")]`))
 	b.see("Muted until", "“spare ordered”")
 	b.click("Set a channel")
 	b.do("a channel", chromedp.SendKeys(`//label[span[normalize-space(.)="Name"]]/input`, "pager"),
@@ -115,4 +115,41 @@ func TestConsoleWork(t *testing.T) {
 	b.clean("a threshold before it is set")
 	b.click("Leave it at 8")
 	require.False(t, strings.Contains(b.text(), "would be flagged now"))
+
+	// It can be set for the drives of one pool.
+	b.do("another value",
+		chromedp.SendKeys(`//li[.//code[.="burst_sectors"]]//input[@inputmode="decimal"]`, kb.End+kb.Backspace+"9"))
+	b.fill(`li:has(input[type="range"]) select`, "pool:driftnet")
+	b.do("set", chromedp.Click(`//li[.//code[.="burst_sectors"]]//button[normalize-space(.)="Set"][not(@disabled)]`))
+	b.see("driftnet: 9")
+
+	// Tests of every kind, for a pool at once.
+	b.open("/tests")
+	b.see("Test now")
+	b.fill(`section[aria-labelledby="now"] select`, "pool:plankton")
+	b.see("lantern selftest start --pool plankton --kind short")
+	b.click("Start the test")
+	runs := func() []api.TestRun { return get[[]api.TestRun](d.shell, "selftest", "show") }
+	await(t, "tests of plankton are ordered", runs,
+		func(all []api.TestRun) bool { return len(all) > 1 && all[0].Pool == "plankton" })
+	b.see("Ordered tests")
+	b.clean("tests that were ordered")
+	b.open("/drives/CN261")
+	b.click("Other tests")
+	b.see("lantern selftest start CN261 --kind conveyance")
+
+	// Lights are listed, all others of a section too, and switched off.
+	b.open("/bays/skerry?bay=skerry/front/7")
+	b.click("Light all others of its section")
+	b.see("bays are lit or asked to be")
+	b.click("bays are lit or asked to be")
+	b.see("to show ZU006 by its dark bay")
+	b.clean("bays that are lit")
+
+	// One host is enrolled, and its token shown once.
+	b.open("/hosts")
+	b.do("its name", chromedp.SendKeys(`section[aria-labelledby="enrol"] input`, "gannet"))
+	b.do("enrol", chromedp.Click(`//section[@aria-labelledby="enrol"]//button[normalize-space(.)="Enrol"]`))
+	b.see("The token of gannet is shown only once", "LANTERN_HOST_TOKEN=")
+	b.clean("a host that was enrolled")
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -97,10 +98,8 @@ func scrub(v reflect.Value, lines bool) {
 			v.SetString(clean(s, lines))
 		}
 	case reflect.Struct:
-		for i := range v.NumField() {
-			if v.Type().Field(i).IsExported() {
-				scrub(v.Field(i), lines)
-			}
+		for _, i := range exportedOf(v.Type()) {
+			scrub(v.Field(i), lines)
 		}
 	case reflect.Slice, reflect.Array:
 		if v.Type().Elem().Kind() == reflect.Uint8 {
@@ -114,7 +113,32 @@ func scrub(v reflect.Value, lines bool) {
 	}
 }
 
+// exported has the exported fields of each structure, by its reflect.Type.
+var exported sync.Map
+
+func exportedOf(t reflect.Type) []int {
+	if f, ok := exported.Load(t); ok {
+		return f.([]int)
+	}
+	var out []int
+	for i := range t.NumField() {
+		if t.Field(i).IsExported() {
+			out = append(out, i)
+		}
+	}
+	exported.Store(t, out)
+	return out
+}
+
 func scrubMap(v reflect.Value, lines bool) {
+	if numbers, ok := v.Interface().(map[string]float64); ok { // the metrics of each reading
+		for name := range numbers {
+			if !isHarmless(name, false) {
+				delete(numbers, name)
+			}
+		}
+		return
+	}
 	for it := v.MapRange(); it.Next(); {
 		if it.Key().Kind() == reflect.String && !isHarmless(it.Key().String(), false) {
 			v.SetMapIndex(it.Key(), reflect.Value{})

@@ -70,7 +70,7 @@ func (s *Server) consoleOf(files fs.FS, built bool, page []byte) echo.HandlerFun
 			if strings.HasPrefix(name, "assets/") {
 				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
-			if packed, err := fs.ReadFile(files, name+".br"); err == nil && takesBrotli(c.Request()) {
+			if packed, err := fs.ReadFile(files, name+".br"); err == nil && takes(c.Request(), "br") {
 				c.Response().Header().Set("Content-Encoding", "br")
 				c.Response().Header().Add("Vary", "Accept-Encoding")
 				return c.Blob(http.StatusOK, mime.TypeByExtension(path.Ext(name)), packed)
@@ -85,11 +85,11 @@ func (s *Server) consoleOf(files fs.FS, built bool, page []byte) echo.HandlerFun
 	}
 }
 
-// takesBrotli says whether whoever asks takes an answer in Brotli (RFC 7932).
-func takesBrotli(r *http.Request) bool {
+// takes reports whether the client accepts an answer in a content coding (RFC 9110, 12.5.3), such as br or gzip.
+func takes(r *http.Request, coding string) bool {
 	for part := range strings.SplitSeq(r.Header.Get("Accept-Encoding"), ",") {
 		name, weight, _ := strings.Cut(strings.TrimSpace(part), ";")
-		if name == "br" && strings.ReplaceAll(weight, " ", "") != "q=0" {
+		if name == coding && strings.ReplaceAll(weight, " ", "") != "q=0" {
 			return true
 		}
 	}
@@ -105,5 +105,5 @@ func (s *Server) page(files fs.FS, root string) []byte {
 	}
 	pool, at := html.EscapeString(s.Practice.Pool), s.Practice.CopiedAt.Format(time.RFC3339)
 	b = bytes.Replace(b, []byte("<html "), []byte(`<html data-practice="`+pool+`" data-copied="`+at+`" `), 1)
-	return bytes.Replace(b, []byte("<title>"), []byte("<title>PRACTICE, a copy of "+pool+": "), 1)
+	return bytes.Replace(b, []byte("<title>"), []byte("<title>REHEARSAL, a copy of "+pool+": "), 1)
 }

@@ -83,7 +83,7 @@ func (s inventoryCalls) GetReportPage(c *echo.Context, p api.GetReportPageParams
 	if p.Zone != "" {
 		z, err := time.LoadLocation(p.Zone)
 		if err != nil {
-			return problem.New(422, "bad-zone", "Such as Europe/Berlin.", "%q is no time zone.", p.Zone)
+			return problem.New(422, "bad-zone", "Such as Europe/Berlin.", "%q is not a time zone.", p.Zone)
 		}
 		zone = z
 	}

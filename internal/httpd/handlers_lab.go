@@ -36,7 +36,7 @@ func (s labCalls) SetLabSpeed(c *echo.Context) error {
 		}
 		set, says := s.Lab.SetSpeed, fmt.Sprintf("the lab runs %g times as fast as real time", req.Speed)
 		if req.Hurry {
-			set, says = s.Lab.SetHurry, says+" while only waiting is left"
+			set, says = s.Lab.SetHurry, says+" while nothing but waiting is left"
 		}
 		if err := set(req.Speed); err != nil {
 			return nil, err

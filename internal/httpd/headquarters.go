@@ -16,36 +16,36 @@ import (
 	"lantern/internal/sites"
 )
 
-// Headquarters is what a service needs that shows many sites as one. Engine is nil where an engine of others lets sites
-// in.
+// Headquarters is the part of the server that a headquarters has. Engine and Registry are nil with an external engine,
+// which authenticates sites itself.
 type Headquarters struct {
 	*sites.Headquarters
 	Registry *sites.Registry
 	Engine   *sites.Engine
-	// Reached is where sites reach the engine.
+	// Reached is the address of the engine for sites.
 	Reached string
 }
 
 var noHeadquarters = &problem.Problem{
 	Status: 404,
 	Type:   "no-headquarters",
-	Title:  "This service is no headquarters: it watches its own hosts, and no other sites.",
-	Do:     "Ask the headquarters, or start one: lantern serve --headquarters",
+	Title:  "This service is not a headquarters: it has no sites.",
+	Do:     "Use the address of the headquarters, or start one: lantern serve --headquarters",
 }
 
-// ofHeadquarters are the calls about many sites that a headquarters answers.
+// ofHeadquarters has the calls that a headquarters answers from the data of all sites.
 var ofHeadquarters = []string{"listSites", "inviteSite", "removeSite", "getRound", "getHorizon", "search", "listStock",
 	"streamEvents"}
 
-// atSite refuses at a headquarters what a site has to be asked: it has no host, drive or pool of its own, and must not
-// say of any that it is not there.
+// atSite refuses calls at a headquarters that only a site can answer. The headquarters has no drives of its own, and an
+// empty list would say that there are none (R7).
 func (s *Server) atSite(o apiCall, at string) error {
 	own := slices.ContainsFunc(o.Tags, func(t string) bool { return t == "session" || t == "audit" || t == "notices" })
 	if s.Headquarters == nil || at == "" && (own || slices.Contains(ofHeadquarters, o.ID)) {
 		return nil
 	}
-	return problem.New(409, "at-a-site", "Ask the site: under /sites/<name> of this address, with your token there.",
-		"A headquarters knows this of no site: %s.", o.ID)
+	return problem.New(409, "at-a-site", "Use --server <this address>/sites/<name> with your token of that site.",
+		"Only a site can answer this (%s).", o.ID)
 }
 
 // ListSites lists the sites.
@@ -56,7 +56,7 @@ func (s fleetCalls) ListSites(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Headquarters.Sites())
 }
 
-// InviteSite lets a site in.
+// InviteSite adds a site and returns its secret.
 func (s fleetCalls) InviteSite(c *echo.Context, _ api.InviteSiteParams) error {
 	req, err := take[api.InviteSite](c, maxBody)
 	if err != nil {
@@ -67,8 +67,8 @@ func (s fleetCalls) InviteSite(c *echo.Context, _ api.InviteSiteParams) error {
 	case h == nil:
 		return noHeadquarters
 	case h.Engine == nil:
-		return problem.New(409, "engine-of-others", "Add a user for the site there; what it may do is in the handbook.",
-			"The message engine is not this service's own, and lets sites in by itself.")
+		return problem.New(409, "engine-of-others", "Add a user for the site there. The handbook lists its permissions.",
+			"This headquarters uses an external message engine, which has its own users.")
 	}
 	if err := sites.CheckName(req.Name); err != nil {
 		return problem.New(422, "bad-name", "Choose such a name.", "%s.", err)
@@ -77,12 +77,12 @@ func (s fleetCalls) InviteSite(c *echo.Context, _ api.InviteSiteParams) error {
 	if err != nil {
 		return err
 	}
-	h.Engine.Cut(req.Name) // whoever has the secret from before
+	h.Engine.Cut(req.Name) // connections with the old secret
 	h.Invited(h.Registry.Rows())
 	return secret(c, api.InvitedSite{Name: req.Name, Secret: told, Engine: h.Reached}, nil)
 }
 
-// RemoveSite lets a site in no more.
+// RemoveSite removes a site.
 func (s fleetCalls) RemoveSite(c *echo.Context, name string) error {
 	h := s.Headquarters
 	if h == nil {
@@ -104,8 +104,8 @@ func (s fleetCalls) RemoveSite(c *echo.Context, name string) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// toSite passes a request on to a site, or gives the console's files, which are always our own: a program from a site
-// would run with the rights that its reader has here.
+// toSite passes a request on to a site. The console's files are always our own: a script from a site would have the
+// rights of the person here.
 func (s *Server) toSite(console func(root string) echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h, r := s.Headquarters, c.Request()
@@ -125,7 +125,7 @@ func (s *Server) toSite(console func(root string) echo.HandlerFunc) echo.Handler
 			r.URL.Path, r.URL.RawPath = rest, ""
 			return console(s.root() + prefix)(c)
 		}
-		err = h.Pass(c.Response(), r, name, address(c), s.secure(c))
+		err = h.Pass(c.Response(), r, name, s.root(), address(c), s.secure(c))
 		if err == nil || r.Context().Err() != nil {
 			return nil
 		}
@@ -137,14 +137,14 @@ func (s *Server) toSite(console func(root string) echo.HandlerFunc) echo.Handler
 	}
 }
 
-// innerCalls are the calls that a headquarters makes without a person.
-var innerCalls = map[string]bool{"getReadings": true, "importReadings": true}
+// siteCalls has the calls that a headquarters may make without a person.
+var siteCalls = map[string]bool{"getReadings": true, "importReadings": true}
 
-// byHeadquarters lets a headquarters do what it does without a person, in its own name.
+// byHeadquarters allows a headquarters the siteCalls, in its own name.
 func (s *Server) byHeadquarters(c *echo.Context, next echo.HandlerFunc) error {
-	if !innerCalls[called(c).ID] {
-		return problem.New(403, "not-allowed", "A person does it, with their own token.",
-			"A headquarters may only read and import readings.")
+	if !siteCalls[called(c).ID] {
+		return problem.New(403, "not-allowed", "Use the token of a person.",
+			"Without a person, a headquarters may only read and import readings.")
 	}
 	return s.as(c, next, people.Rights{Name: "headquarters", Role: api.Keeper}, func() bool { return true })
 }

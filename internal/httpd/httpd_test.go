@@ -280,12 +280,12 @@ func TestQuestions(t *testing.T) {
 		case strings.HasPrefix(kind, "application/json"):
 			require.True(t, json.Valid([]byte(body)), op.id)
 			require.NotEqual(t, "null", strings.TrimSpace(body), "%s answers with null: an empty list is []", op.id)
-			tag := h.Get("ETag")
-			require.Regexp(t, `^"[0-9a-f]{24}"$`, tag, op.id)
+			require.Regexp(t, `^(W/)?"[0-9a-f]{24}"$`, h.Get("ETag"), op.id)
+			tag := strings.TrimPrefix(h.Get("ETag"), "W/")
 			status, again, h := s.as("GET", path, "", "If-None-Match", `"other", W/`+tag)
 			if unchanged++; status != http.StatusNotModified {
 				unchanged--
-				require.NotEqual(t, tag, h.Get("ETag"), "%s tells the same twice", op.id)
+				require.NotContains(t, h.Get("ETag"), tag, "%s tells the same twice", op.id)
 				require.NotEqual(t, body, again)
 			} else {
 				require.Empty(t, again)

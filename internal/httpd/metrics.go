@@ -116,7 +116,7 @@ func (s *Server) metrics() echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if s.Metrics.Token == "" {
 			return problem.New(404, "no-path", "Start the service with --metrics-token-file or --metrics-listen.",
-				"Metrics are not told here.")
+				"Metrics are not served here.")
 		}
 		if !s.mayMeasure(c.Request()) {
 			return problem.New(
@@ -214,7 +214,7 @@ func (g gauges) drives(m views.Measures, which string) {
 			truth(d.Verdict != "sound"),
 			append(labels, "verdict", string(d.Verdict))...)
 		if d.HasCelsius {
-			g.set("lantern_drive_temperature_celsius", "The newest temperature that the drive told.", d.Celsius, labels...)
+			g.set("lantern_drive_temperature_celsius", "The newest temperature that the drive reported.", d.Celsius, labels...)
 		}
 	}
 	for v, n := range verdicts {
@@ -297,7 +297,8 @@ func (g gauges) pools(pools []api.Pool) {
 		g.set("lantern_recovery_done_ratio", "How much of a recovery that is under way is done.", r.Share, labels...)
 		g.set("lantern_recovery_bytes_per_second", "Its pace now.", r.RateNow, labels...)
 		g.set("lantern_recovery_stalled", "1 while it makes no progress.", truth(r.Stalled), labels...)
-		g.set("lantern_recovery_unrepairable", "What it found and could not repair.", float64(r.Unrepairable), labels...)
+		g.set("lantern_recovery_unrepairable", "Errors that it found and could not "+
+			"repair.", float64(r.Unrepairable), labels...)
 	}
 }
 
@@ -330,7 +331,7 @@ func (g gauges) work(s *Server) {
 	for _, c := range s.Service.Notices.Channels() {
 		g.set(
 			"lantern_deliveries_waiting",
-			"Messages that a channel has not taken yet.",
+			"Messages that a channel has not accepted yet.",
 			float64(c.Waiting),
 			"channel",
 			c.Name,

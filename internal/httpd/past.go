@@ -143,13 +143,13 @@ func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 	at, err := time.Parse(time.RFC3339Nano, text)
 	switch {
 	case err != nil:
-		return problem.New(422, "bad-time", "Write it such as 2026-11-24T03:12:00Z.", "%q is no moment.", text)
+		return problem.New(422, "bad-time", "Write it such as 2026-11-24T03:12:00Z.", "%q is not a time.", text)
 	case c.Request().Method != http.MethodGet:
 		return problem.New(409, "past", "Leave out the moment to act now.", "Nothing can be changed as of %s.", text)
 	case !o.Past || s.OpenPast == nil:
 		return problem.New(422, "no-past", "Ask without a moment.", "This cannot be asked as of an earlier moment.")
 	case at.After(s.Now()):
-		return problem.New(422, "bad-time", "Ask for a moment that has passed.", "%s is yet to come.", text)
+		return problem.New(422, "bad-time", "Ask for a moment that has passed.", "%s is in the future.", text)
 	}
 	at = at.UTC().Truncate(time.Millisecond)
 	x, err := s.pasts.take(c.Request().Context(), at, func() (http.Handler, func() error, error) {
@@ -176,7 +176,7 @@ func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 			404,
 			"no-past",
 			do,
-			"What was known at %s is not kept.",
+			"The state at %s is not kept.",
 			at.Format("2006-01-02 15:04:05 UTC"),
 		)
 	}

@@ -115,7 +115,7 @@ func (s *Server) Handler() http.Handler {
 	s.measured, s.taking = newMeasured(), make(chan struct{}, reportsAtOnce)
 	e.Use(s.measure)
 	e.Use(middleware.Recover())
-	e.Use(s.tagged)
+	e.Use(tagged)
 	e.Use(s.authenticate)
 	api.RegisterHandlersWithBaseURL(e, newCalls(s), base)
 	e.GET("/healthz", s.alive)
@@ -266,7 +266,7 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 	return &problem.Problem{
 		Status: 401,
 		Type:   "bad-token",
-		Title:  "Nobody has this token.",
+		Title:  "This token is not valid.",
 		Do:     "Look for typing errors, or ask for a new one.",
 	}
 }
@@ -469,7 +469,7 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 		return v, problem.Forever(422, "bad-body", err.Error(), "The request could not be read.")
 	}
 	if err := bounds.Check(v); err != nil {
-		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request is out of bounds.")
+		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request has a value out of range.")
 	}
 	// People may write lines; devices and agents have none to write.
 	harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
@@ -484,8 +484,8 @@ func (s *Server) real(what string) error {
 	return &problem.Problem{
 		Status: 409,
 		Type:   "practice",
-		Title:  "This is a practice: " + what + ".",
-		Do:     "Do it in the service of the real fleet, if you mean that.",
+		Title:  "This is a rehearsal: " + what + ".",
+		Do:     "To do it in the real fleet, use its service.",
 	}
 }
 

@@ -7,38 +7,85 @@ import (
 	"net/http"
 	"strings"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/klauspost/compress/gzip"
 	"github.com/labstack/echo/v5"
 )
 
-// tagged gives answers in JSON an ETag (RFC 9110, 8.8.3), and whoever names it again in If-None-Match is told that
-// nothing changed, without the answer. It is made of the answer itself, so it can never be of an older state.
-func (s *Server) tagged(next echo.HandlerFunc) echo.HandlerFunc {
+// Answers of at least leastPacked bytes are compressed once, and the newest mostPacked of them kept: many people look
+// at the same lists.
+const (
+	leastPacked = 1024
+	mostPacked  = 128
+)
+
+// packedAnswers holds compressed answers by their tag.
+type packedAnswers struct {
+	kept *lru.Cache[string, []byte]
+}
+
+func newPackedAnswers() *packedAnswers {
+	kept, err := lru.New[string, []byte](mostPacked)
+	if err != nil {
+		panic(err) // the size is not positive
+	}
+	return &packedAnswers{kept}
+}
+
+// of gives an answer compressed with gzip (RFC 1952).
+func (p *packedAnswers) of(tag string, body []byte) ([]byte, error) {
+	if b, ok := p.kept.Get(tag); ok {
+		return b, nil
+	}
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(body); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	p.kept.Add(tag, out.Bytes())
+	return out.Bytes(), nil
+}
+
+// tagged adds an ETag (RFC 9110, 8.8.3) to answers in JSON. If the request has the same tag in If-None-Match, the
+// answer is 304 without a body. The tag is a hash of the answer, so it cannot be older than it.
+func tagged(next echo.HandlerFunc) echo.HandlerFunc {
+	packed := newPackedAnswers()
 	return func(c *echo.Context) error {
 		if c.Request().Method != http.MethodGet || !strings.HasPrefix(c.Request().URL.Path, base) {
 			return next(c)
 		}
 		out := c.Response()
 		t := &tagger{ResponseWriter: out, wanted: c.Request().Header.Get("If-None-Match")}
+		if takes(c.Request(), "gzip") {
+			t.packed = packed
+		}
 		c.SetResponse(t)
 		err := next(c)
 		c.SetResponse(out)
 		if err != nil {
-			return err // nothing of what was held back is sent
+			return err // the buffered answer is dropped
 		}
 		return t.end()
 	}
 }
 
-// tagger holds an answer in JSON back until it is whole; any other passes through.
+// tagger buffers an answer in JSON; others pass through.
 type tagger struct {
 	http.ResponseWriter
 	wanted string
+	packed *packedAnswers // nil if the client takes none
 	begun  bool
 	holds  bool
 	body   bytes.Buffer
 }
 
-// WriteHeader begins the answer.
+// WriteHeader starts the answer.
 func (t *tagger) WriteHeader(status int) {
 	if t.begun {
 		return
@@ -50,7 +97,7 @@ func (t *tagger) WriteHeader(status int) {
 	}
 }
 
-// Write takes a part of the answer.
+// Write adds to the answer.
 func (t *tagger) Write(b []byte) (int, error) {
 	t.WriteHeader(http.StatusOK)
 	if t.holds {
@@ -59,10 +106,10 @@ func (t *tagger) Write(b []byte) (int, error) {
 	return t.ResponseWriter.Write(b)
 }
 
-// Unwrap gives what it writes to (http.ResponseController).
+// Unwrap returns the writer below, for http.ResponseController.
 func (t *tagger) Unwrap() http.ResponseWriter { return t.ResponseWriter }
 
-// end sends what was held back, or says that it is what is known already.
+// end sends the buffered answer, or 304.
 func (t *tagger) end() error {
 	if !t.holds {
 		return nil
@@ -71,14 +118,25 @@ func (t *tagger) end() error {
 	tag := `"` + hex.EncodeToString(sum[:12]) + `"`
 	t.Header().Set("ETag", tag)
 	for given := range strings.SplitSeq(t.wanted, ",") {
-		// A proxy that compresses makes a tag a weak one.
+		// A proxy that compresses makes the tag weak.
 		if given = strings.TrimPrefix(strings.TrimSpace(given), "W/"); given == tag || given == "*" {
 			t.Header().Del("Content-Type")
 			t.ResponseWriter.WriteHeader(http.StatusNotModified)
 			return nil
 		}
 	}
+	body := t.body.Bytes()
+	t.Header().Add("Vary", "Accept-Encoding")
+	if t.packed != nil && len(body) >= leastPacked {
+		packed, err := t.packed.of(tag, body)
+		if err != nil {
+			return err
+		}
+		t.Header().Set("Content-Encoding", "gzip")
+		t.Header().Set("ETag", "W/"+tag) // the same tag names the answer without compression
+		body = packed
+	}
 	t.ResponseWriter.WriteHeader(http.StatusOK)
-	_, err := t.ResponseWriter.Write(t.body.Bytes())
+	_, err := t.ResponseWriter.Write(body)
 	return err
 }

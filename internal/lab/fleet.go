@@ -27,7 +27,7 @@ type Fleet struct {
 	file   string
 	Saved  time.Time `json:"saved"`  // lab time
 	Pace   float64   `json:"pace"`   // how fast the clock ran
-	Brisk  float64   `json:"brisk"`  // how fast it runs while only waiting is left; 0: its pace is set by hand
+	Brisk  float64   `json:"brisk"`  // how fast it runs while nothing but waiting is left; 0: its pace is set by hand
 	Filled bool      `json:"filled"` // the past was reported
 	Serial int       `json:"serial"` // how many drives came from the shelf
 	Drives []*Drive  `json:"drives"`
@@ -138,7 +138,7 @@ func (f *Fleet) SetHurry(speed float64) error {
 	return f.save()
 }
 
-// Hurry is how fast time runs while only waiting is left; 0 when its pace is set by hand.
+// Hurry is how fast time runs while nothing but waiting is left; 0 when its pace is set by hand.
 func (f *Fleet) Hurry() float64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()

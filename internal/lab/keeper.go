@@ -348,7 +348,7 @@ func (p *Pool) refill(slots []string, now time.Time) (string, error) {
 		filled = append(filled, s)
 	}
 	if len(filled) == 0 {
-		return "", fmt.Errorf("none of slots %s waits to be filled", strings.Join(slots, ", "))
+		return "", fmt.Errorf("none of the slots %s waits to be filled", strings.Join(slots, ", "))
 	}
 	return fmt.Sprintf("slots %s are filled again", strings.Join(filled, ", ")), nil
 }
@@ -416,7 +416,7 @@ func (k Keeper) WhatIsAt(_ context.Context, path string, offset uint64) (string,
 				case offset < uint64(m.Used):
 					says = "data of " + p.Name
 					if group != "" {
-						says = "data of " + group + " of " + p.Name
+						says = "data of " + p.Name + ", " + group
 					}
 				default:
 					says = "free space of " + p.Name

@@ -30,7 +30,7 @@ type Options struct {
 func Transport(server string, o Options) (*http.Transport, error) {
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address of a service, such as https://lantern.example:7411", server)
+		return nil, fmt.Errorf("%q is not the address of a service, such as https://lantern.example:7411", server)
 	}
 	if u.Scheme == "http" && !o.Clear && !loopback(u.Hostname()) {
 		return nil, fmt.Errorf("the token would travel to %s in the clear: use https://, or say --cleartext", u.Host)

@@ -19,7 +19,7 @@ func Meant(typed string, names []string) string {
 // Among gives the name that takes the fewest changes to reach, or that begins with what was typed; empty when none is
 // near.
 func Among(typed string, names []string) string {
-	best, least := "", 1+max(1, (len([]rune(typed))+2)/3)
+	best, least := "", 1+max(1, (len([]rune(typed))+1)/3)
 	small := strings.ToLower(typed)
 	for _, n := range names {
 		d := levenshtein.ComputeDistance(small, strings.ToLower(n))

@@ -11,6 +11,7 @@ func TestAmong(t *testing.T) {
 	for typed, want := range map[string]string{
 		"soundscap": "soundscape", "Soundscape": "soundscape", "sonudscape": "soundscape", "tide": "tidegauge",
 		"logbok": "logbook", "zzz": "", "": "", "x": "",
+		"book": "",
 	} {
 		require.Equal(t, want, Among(typed, names), typed)
 	}

@@ -58,7 +58,7 @@ func practiceWords(s api.Story) string {
 	if s.Practice.Pool == "" {
 		return ""
 	}
-	return ". PRACTICE on a copy of " + s.Practice.Pool + ": none of this happened"
+	return ". REHEARSAL on a copy of " + s.Practice.Pool + ": none of this happened"
 }
 
 // storyPage is a story as a page.

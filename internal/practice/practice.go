@@ -11,7 +11,7 @@ import (
 const Header = "Lantern-Practice"
 
 // Mark goes before every line.
-const Mark = "PRACTICE │ "
+const Mark = "REHEARSAL │ "
 
 // Lines puts the mark before every line of a text.
 func Lines(s string) string { return Mark + strings.ReplaceAll(s, "\n", "\n"+Mark) }

@@ -265,7 +265,7 @@ func fromWords(text string) (*rrule.ROption, error) {
 	if len(w) > 0 && strings.Contains(w[len(w)-1], ":") {
 		t, err := time.Parse("15:04", w[len(w)-1])
 		if err != nil {
-			return nil, fmt.Errorf("%q is no time of the day", w[len(w)-1])
+			return nil, fmt.Errorf("%q is not a time of day", w[len(w)-1])
 		}
 		o.Byhour, o.Byminute = []int{t.Hour()}, []int{t.Minute()}
 		w = w[:len(w)-1]

@@ -50,7 +50,7 @@ func TestWordsBothWays(t *testing.T) {
 func TestRulesThatAreRefused(t *testing.T) {
 	for text, why := range map[string]string{
 		"": "does not say how often", "sometimes": "neither day, week, month", "every 5": "does not say " +
-			"how often", "every Monday 25:00": "no time of the day", "every day " +
+			"how often", "every Monday 25:00": "not a time of day", "every day " +
 			"on Monday": `"monday" is not understood`,
 		"every month on the 32nd": `"32nd" is not understood`, "every month on the 22th": `"22th" is not understood`,
 		"FREQ=SECONDLY": "comes too often", "FREQ=MINUTELY;BYHOUR=2": "comes too often",

@@ -20,24 +20,45 @@ func TestQuiet(t *testing.T) {
 	if os.Getenv("LANTERN_STACKS") == "" {
 		skip(t, "it takes minutes; make stacks measures it")
 	}
-	const drives = 60
+	quiet(t, 60, 1, 900, 0.01)
+}
+
+// TestShelves measures the same of a host with 1,020 drives behind four shelves, and how long the agent needs to look at
+// all of them for the first time.
+func TestShelves(t *testing.T) {
+	if os.Getenv("LANTERN_SHELVES") == "" {
+		skip(t, "it takes a quarter of an hour; make shelves measures it")
+	}
+	quiet(t, 60, 17, 3000, 0.02)
+}
+
+// quiet runs an agent with blank drives in a machine with some MiB of memory, and requires that it takes less than a
+// share of a core when nothing happens.
+func quiet(t *testing.T, targets, units, memory int, most float64) {
+	drives := targets * units
+	begun := time.Now()
 	r := boot(t, machine{
-		memory: 900,
+		memory: memory,
 		every:  "30s",
 		read:   "5m",
+		long:   units > 1,
 		modules: []string{
 			"sd_mod",
 			"sg",
 			"virtio_pci",
 			"virtio_net",
-			fmt.Sprintf("scsi_debug num_tgts=%d max_luns=1 dev_size_mb=8", drives),
+			fmt.Sprintf("scsi_debug num_tgts=%d max_luns=%d dev_size_mb=8", targets, units),
 		},
 		devices: func(string) []string { return nil },
 	})
+	patience := 150*time.Second + time.Duration(drives)*600*time.Millisecond
 	looked := 0
 	require.Eventually(t, func() bool {
 		res, err := r.client.ListDrivesWithResponse(t.Context(), &api.ListDrivesParams{})
 		require.NoError(t, err)
+		if n := len(res.JSON200.Drives); n > looked {
+			t.Logf("%d drives after %.0f s", n, time.Since(begun).Seconds())
+		}
 		looked = 0
 		for _, d := range res.JSON200.Drives {
 			if d.Looked && !d.ReadAt.IsZero() {
@@ -45,41 +66,50 @@ func TestQuiet(t *testing.T) {
 			}
 		}
 		return looked >= drives
-	}, 150*time.Second, time.Second, "all drives were looked at and read once")
-	usage := func() (cpu float64, reads uint64) {
-		var user, system, n uint64
-		_, err := fmt.Sscanf(r.inside("usage"), "usage %d %d %d %d", &user, &system, &reads, &n)
+	}, patience, 2*time.Second, "all drives were looked at and read once")
+	type use struct {
+		cpu   float64 // seconds
+		reads uint64
+		mib   float64
+	}
+	usage := func() (u use) {
+		var user, system, n, kib uint64
+		_, err := fmt.Sscanf(r.inside("usage"), "usage %d %d %d %d %d", &user, &system, &u.reads, &n, &kib)
 		require.NoError(t, err)
 		require.GreaterOrEqual(t, n, uint64(drives))
-		return float64(user+system) / 100, reads // USER_HZ
+		u.cpu, u.mib = float64(user+system)/100, float64(kib)/1024 // USER_HZ
+		return u
 	}
+	first := usage()
 	require.Eventually(t, func() bool { // until the first looks are over
-		before, _ := usage()
+		before := usage()
 		time.Sleep(5 * time.Second)
-		after, _ := usage()
-		return after-before < 2.5
-	}, 90*time.Second, time.Millisecond)
-	cpu0, reads0 := usage()
-	begun := time.Now()
+		return usage().cpu-before.cpu < 2.5
+	}, patience, time.Millisecond)
+	before := usage()
+	from := time.Now()
 	time.Sleep(time.Minute) // this is what is measured
-	cpu1, reads1 := usage()
-	span := time.Since(begun).Seconds()
+	after := usage()
+	span := time.Since(from).Seconds()
 	var there int64
 	_, err := fmt.Sscanf(r.inside("pace"), "pace %d", &there)
 	require.NoError(t, err)
 	slower := float64(there) / float64(pace.Work())
-	share := (cpu1 - cpu0) / span
+	share := (after.cpu - before.cpu) / span
 	t.Logf(
 		"an agent with %d blank drives: %.1f %% of a core (%.1f %% of the emulated one, which is %.1f times "+
-			"slower at such work), %d reads a minute",
+			"slower at such work), %d reads a minute, %.0f MiB; the first look took %.1f s of processor time",
 		drives,
 		100*share/slower,
 		100*share,
 		slower,
-		reads1-reads0,
+		after.reads-before.reads,
+		after.mib,
+		first.cpu/slower,
 	)
-	require.Zero(t, reads1-reads0, "an idle blank drive is not read")
+	require.Zero(t, after.reads-before.reads, "an idle blank drive is not read")
 	require.Greater(t, slower, 1.0)
-	require.Less(t, share/slower, 0.01, "of a core")
+	require.Less(t, share/slower, most, "of a core")
+	require.Less(t, after.mib, 100.0)
 	require.Equal(t, "ending", r.inside("end"))
 }

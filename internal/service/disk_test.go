@@ -103,7 +103,7 @@ func TestDiskThatFillsUp(t *testing.T) {
 			failed = b.s.TakeReport("fulmar", b.next())
 		}
 	}
-	b.problem(failed, "store-full", "Make room")
+	b.problem(failed, "store-full", "Free space")
 	_ = b.s.Tick()
 	require.Eventually(t, func() bool {
 		for _, s := range p.types() {

@@ -37,7 +37,7 @@ func TestRenamePool(t *testing.T) {
 		says     string
 		do, undo func() error
 	}{
-		{"A swap that is open", func() error {
+		{"An open swap", func() error {
 			_, err := b.s.Swaps.PlanSwap("ida", "AA001")
 			return err
 		}, func() error {
@@ -162,7 +162,7 @@ func TestMerge(t *testing.T) {
 		differs(&young)
 		b.drives = append(b.drives, young)
 		b.report()
-		b.problem(merge("KH3DD004", "FF006", "x"), "two-drives", "Look at the label")
+		b.problem(merge("KH3DD004", "FF006", "x"), "two-drives", "Check the label")
 		b.drives = b.drives[:5]
 		b.report()
 		require.NoError(t, b.s.Fleet.ForgetDrive("ida", "FF006", "a test"))

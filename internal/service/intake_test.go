@@ -173,7 +173,7 @@ func TestRefusedForGood(t *testing.T) {
 	b.s.Fleet.Refuse("fulmar", errTaken)
 	require.NoError(t, b.s.Tick())
 	require.Len(t, b.ofHosts(), 1)
-	require.Contains(t, b.ofHosts()[0], "reports something that is refused, 2 times")
+	require.Contains(t, b.ofHosts()[0], "sent reports that were refused, 2 times")
 	require.Equal(t, 2, b.s.Views.Hosts()[0].Refused.Count)
 	r := b.next()
 	r.Refused = api.RefusedReports{Count: 7, At: b.clock.Now(), Says: "The report could not be read."}

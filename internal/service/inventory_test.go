@@ -48,6 +48,22 @@ func TestInventory(t *testing.T) {
 	require.Contains(t, err.Error(), "Did you mean supplier?")
 	_, err = set("NOSUCH", "supplier=Kelp")
 	b.problem(err, "no-drive", "NOSUCH")
+	then := b.clock.Now().Add(-50 * time.Hour)
+	_, err = b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Note: "the rack was moved", HappenedAt: then})
+	require.NoError(t, err)
+	for _, bad := range []time.Time{b.clock.Now().Add(time.Hour), b.clock.Now().AddDate(-11, 0, 0)} {
+		_, err := b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Note: "x", HappenedAt: bad})
+		b.problem(err, "bad-field", "")
+	}
+	marks := func() (out []string) {
+		for _, h := range b.drive("AA001").Happened {
+			if strings.Contains(h.Says, "rack") {
+				out = append(out, fmt.Sprint(h.Kind, " ", h.At.Equal(then)))
+			}
+		}
+		return out
+	}
+	require.Equal(t, []string{"note true"}, marks(), "it is marked once, when it happened")
 	_, err = b.s.Inventory.SetItem("ida", "AA001", api.InventorySet{Note: "the seller was told"})
 	require.NoError(t, err)
 
@@ -90,7 +106,7 @@ func TestInventory(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, page.Drives, 2)
 		require.Equal(t, "Kelp", b.drive("AA001").Inventory.Fields["supplier"])
-		require.Equal(t, "the seller was told", b.drive("AA001").Inventory.Notes[0].Text)
+		require.Equal(t, "the seller was told", b.drive("AA001").Inventory.Notes[1].Text)
 		happened := ""
 		for _, h := range b.drive("AA001").Happened {
 			happened += h.Says + "\n"
@@ -101,7 +117,7 @@ func TestInventory(t *testing.T) {
 	_, err = b.s.Views.Drives(api.ListDrivesParams{Where: "warranty_days<soon"})
 	b.problem(err, "bad-where", "compared with a number")
 	_, err = b.s.Inventory.InventoryItems("colour=red", "")
-	b.problem(err, "bad-where", "no condition")
+	b.problem(err, "bad-where", "not a condition")
 
 	b.drives = append(b.drives, b.disk("DD004", 4), b.disk("EE005", 5))
 	b.report()
@@ -110,7 +126,7 @@ func TestInventory(t *testing.T) {
 	require.Equal(t, "it is written down as destroyed, and fulmar reports it", item.Says)
 	require.Equal(t, "cert 7", item.Fields["state_number"])
 	require.NoError(t, b.s.Inventory.RemoveItem("ida", "EE005"))
-	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "Nothing is written")
+	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "There is no inventory")
 }
 
 // TestInventoryImport: whatever rows come, all that fit are written when all do, and nothing is when one does not; what

@@ -46,7 +46,7 @@ func TestInvite(t *testing.T) {
 		api.AskEnrolment{Name: "gannet", Code: i.Code, Token: secret.New(secret.HostPrefix)},
 		"192.0.2.8",
 	)
-	b.problem(err, "host-exists", "Another machine asks as gannet")
+	b.problem(err, "host-exists", "Another machine already asks to be enrolled as gannet")
 	done, err := ask("rack2-07", i.Code)
 	require.NoError(t, err)
 	require.True(t, done)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"testing"
 	"time"
@@ -23,6 +24,43 @@ func TestRecordsKept(t *testing.T) {
 	t.Cleanup(func() { readings.SaveEach = each })
 	for seed := range uint64(5) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { recordsKept(t, rand.New(rand.NewPCG(seed, 5)), seed > 3) })
+	}
+}
+
+// TestRecordThatStays: a record that cannot be trusted, and cannot be deleted because nothing can be written, does not
+// stop a start and is not used.
+func TestRecordThatStays(t *testing.T) {
+	b := newBench(t)
+	for range 100 {
+		b.clock.forward(time.Hour)
+		for j := range b.drives {
+			b.drives[j].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"load_cycles": float64(b.n)}}
+		}
+		b.report()
+		require.NoError(t, b.s.Tick())
+	}
+	want := b.s.Fleet.Drives["wwn-502abe7000000001"].Record["load_cycles"]
+	rows := mustAll[store.DriveRecord](t, b.store)
+	require.NotEmpty(t, rows)
+	batch := &store.Batch{}
+	for _, r := range rows {
+		r.Data[10] ^= 1
+		batch.Put(&r)
+	}
+	require.NoError(t, b.store.Write(batch))
+	require.NoError(t, b.store.ReadOnly(true))
+	s, err := New(b.store, b.clock, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	d := s.Fleet.Drives["wwn-502abe7000000001"]
+	got := d.Record["load_cycles"]
+	require.Equal(t, want[len(want)-1], got[len(got)-1])
+	require.Equal(t, want.Resets(), got.Resets())
+	require.NoError(t, b.store.ReadOnly(false))
+	b.s = s
+	b.report()
+	for _, r := range mustAll[store.DriveRecord](t, b.store) {
+		_, _, err := history.DecodeRecord(r.Data)
+		require.NoError(t, err, "the next reading deletes it")
 	}
 }
 

@@ -60,12 +60,35 @@ func (s *Service) guarded(t *fleet.Tick, name string, stage func(*fleet.Tick)) {
 	stage(t)
 }
 
-// Tick does what is due. It is called a few times a second, and lets the moment go through the stages, once and in
-// order.
+// Tick does what is due. It is called a few times a second. The stages see one moment, once and in order, and write
+// what they changed in one transaction. What follows takes the lock anew for each part, so that others wait less.
 func (s *Service) Tick() error {
+	var failed []error
+	for _, part := range []struct {
+		name string
+		do   func(*fleet.Tick) error
+	}{
+		{"stages", s.stagesLocked},
+		{"emergency", func(t *fleet.Tick) error { s.Notices.Emergency(t.Now); return nil }},
+		{"folding", func(*fleet.Tick) error { return s.Readings.Fold() }},
+		{"saving", func(*fleet.Tick) error { return s.Readings.Save() }},
+		{"forgetting", func(t *fleet.Tick) error { return s.Readings.Forget(t.Now) }},
+	} {
+		failed = append(failed, s.locked(part.name, part.do))
+	}
+	return errors.Join(failed...)
+}
+
+// locked runs a part of a tick with the lock held.
+func (s *Service) locked(name string, do func(*fleet.Tick) error) (err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	t := &fleet.Tick{Batch: &store.Batch{}, Now: s.Clock.Now()}
+	s.guarded(&fleet.Tick{Batch: &store.Batch{}, Now: s.Clock.Now()}, name, func(t *fleet.Tick) { err = do(t) })
+	return err
+}
+
+// stagesLocked lets a moment go through the stages.
+func (s *Service) stagesLocked(t *fleet.Tick) (err error) {
 	s.LookAtDisk(t.Now)
 	for _, o := range s.Orders.Expired(t.Now) {
 		s.end(t.Batch, o, api.OrderStateExpired, o.Host+" did not answer within the time limit")
@@ -80,17 +103,6 @@ func (s *Service) Tick() error {
 	} {
 		s.guarded(t, stage.name, stage.do)
 	}
-	var failed []error
-	for _, part := range []struct {
-		name string
-		do   func() error
-	}{
-		{"writing it down", func() error { return s.Commit(t.Batch) }},
-		{"emergency", func() error { s.Notices.Emergency(t.Now); return nil }},
-		{"folding", s.Readings.Fold},
-		{"forgetting", func() error { return s.Readings.Forget(t.Now) }},
-	} {
-		s.guarded(t, part.name, func(*fleet.Tick) { failed = append(failed, part.do()) })
-	}
-	return errors.Join(failed...)
+	s.guarded(t, "writing it down", func(*fleet.Tick) { err = s.Commit(t.Batch) })
+	return err
 }

@@ -86,7 +86,7 @@ func (s *Service) period(asked api.GetReportParams) (p period, err error) {
 			422,
 			"bad-span",
 			"Such as from 2026-11-01 to 2026-12-01.",
-			"A report is on a period that has begun, of up to five years.",
+			"A report covers a period of up to five years that has begun.",
 		)
 	}
 	if err := s.narrow(&p); err != nil {
@@ -362,10 +362,10 @@ func periodFirst(p period, r api.PeriodReport) (out []string) {
 	}
 	switch {
 	case len(r.Flagged) == 0:
-		say("No drive came to be replaced in this period.")
+		say("No drive was flagged replace or dead in this period.")
 	default:
 		say(
-			"%s came to be replaced, %d of them dead; %s ended.",
+			"%s flagged replace or dead (%d dead); %s ended.",
 			words.Count(len(r.Flagged), "drive"),
 			dead,
 			words.Count(len(r.Swaps), "swap"),

@@ -92,7 +92,7 @@ func TestPeriod(t *testing.T) {
 	for _, f := range r.First {
 		first += f + "\n"
 	}
-	for _, words := range []string{"1 drive came to be replaced, 0 of them dead", "Buy 1 drive of 8 TB",
+	for _, words := range []string{"1 drive flagged replace or dead (0 dead)", "Buy 1 drive of 8 TB",
 		"plankton may be full by", "The warranty of 1 drive ends"} {
 		require.Contains(t, first, words)
 	}
@@ -102,7 +102,7 @@ func TestPeriod(t *testing.T) {
 	require.Empty(t, before.Flagged)
 	require.Empty(t, before.Recoveries)
 	require.Zero(t, before.Notices.Opened)
-	require.Contains(t, before.First[0], "No drive came to be replaced")
+	require.Contains(t, before.First[0], "No drive was flagged replace or dead")
 	_, err = b.s.Views.SetRoom("ida", "fulmar", "north")
 	require.NoError(t, err)
 	north, err := b.s.Period(api.GetReportParams{Room: "north"})

@@ -102,7 +102,7 @@ func (h *testHost) step() []string {
 			}
 			require.NoError(
 				h.t,
-				h.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "the drive took it"}),
+				h.s.TakeOutcome("fulmar", o.Id, api.Outcome{State: api.OutcomeStateDone, Says: "the drive accepted it"}),
 			)
 		}
 	}

@@ -69,7 +69,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 		"plankton",
 		api.PriorityHours{From: "25:00", To: "06:00", Within: "high", Otherwise: "low"},
 	)
-	b.problem(err, "bad-hours", "are no hours of a day")
+	b.problem(err, "bad-hours", "are not hours of a day")
 	_, err = b.s.Views.SetPriorityHours(
 		"ida",
 		"plankton",

@@ -103,12 +103,12 @@ func (s *Service) renamePool(by, name, to string) (id string, err error) {
 func (s *Service) namesPool(p *fleet.Pool, name string) (string, error) {
 	for _, w := range s.Swaps.SwapByID {
 		if w.Phase.Open() && slices.ContainsFunc(w.AllSeats(), func(x swap.Seat) bool { return x.PoolID == p.ID }) {
-			return "A swap that is open", nil
+			return "An open swap", nil
 		}
 	}
 	for _, o := range s.Orders.Waiting {
 		if o.Pool == p.ID {
-			return "An order that has no outcome yet", nil
+			return "An order without an outcome", nil
 		}
 	}
 	quoted := ledger.Document(name)
@@ -116,7 +116,7 @@ func (s *Service) namesPool(p *fleet.Pool, name string) (string, error) {
 	return first(
 		func() (string, error) {
 			return naming(s.Store, "id", func(c store.Campaign) string {
-				return when(in(c.Doc) && bytes.Contains(c.Doc, []byte(`"open"`)), "A campaign that is open")
+				return when(in(c.Doc) && bytes.Contains(c.Doc, []byte(`"open"`)), "An open campaign")
 			})
 		},
 		func() (string, error) {
@@ -162,11 +162,11 @@ func first(looks ...func() (string, error)) (string, error) {
 // names says what names a host beside the fleet itself; empty when nothing does.
 func (s *Service) names(h *fleet.Host) (string, error) {
 	if s.Swaps.OnHost(h.Name) {
-		return "A swap that is open", nil
+		return "An open swap", nil
 	}
 	for _, o := range s.Orders.Waiting {
 		if o.Host == h.Name {
-			return "An order that has no outcome yet", nil
+			return "An order without an outcome", nil
 		}
 	}
 	quoted := ledger.Document(h.Name)
@@ -178,19 +178,19 @@ func (s *Service) names(h *fleet.Host) (string, error) {
 			return naming(
 				s.Store,
 				"host",
-				func(w store.Survey) string { return when(w.Host == h.Name, "A survey that has not ended") },
+				func(w store.Survey) string { return when(w.Host == h.Name, "An open survey") },
 			)
 		},
 		func() (string, error) {
 			return naming(
 				s.Store,
 				"id",
-				func(l store.Light) string { return when(!l.Ended && in(l.Doc), "A light that is on") },
+				func(l store.Light) string { return when(!l.Ended && in(l.Doc), "A light") },
 			)
 		},
 		func() (string, error) {
 			return naming(s.Store, "id", func(c store.Campaign) string {
-				return when(in(c.Doc) && bytes.Contains(c.Doc, []byte(`"open"`)), "A campaign that is open")
+				return when(in(c.Doc) && bytes.Contains(c.Doc, []byte(`"open"`)), "An open campaign")
 			})
 		},
 		func() (string, error) {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"runtime/debug"
 	"slices"
+	"sync"
 
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
@@ -11,23 +12,130 @@ import (
 	"lantern/internal/store"
 )
 
+// errAgain is for reports that were processed together with one that failed. Their agents send them again.
+var errAgain = errors.New("the report was not stored because another one in the same transaction failed")
+
 var errTaken = problem.New(
 	409,
 	"used-id",
-	"Nothing needs to be done: it was taken before.",
-	"A report with this id was taken already.",
+	"Nothing needs to be done: it was accepted before.",
+	"A report with this id was accepted before.",
 )
 
-// TakeReport takes in what an agent says. from is the host whose token came with it.
+// intake is a report that waits for the lock of the service. err is valid when done is set, with the lock held.
+type intake struct {
+	from   string
+	report api.Report
+	err    error
+	done   bool
+}
+
+// waiting has the reports that wait for the lock. Whoever gets the lock first processes all of them and writes them in
+// one transaction, so that they wait for the disk once ("group commit").
+type waiting struct {
+	mu      sync.Mutex // guards reports; it may be taken while the lock of the service is held
+	reports []*intake
+}
+
+// groupMost is the number of reports in one transaction, so that others get the lock in between.
+const groupMost = 16
+
+func (w *waiting) add(r *intake) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.reports = append(w.reports, r)
+}
+
+// group removes and returns the oldest reports. It ends before a second report of a host, because that is compared with
+// what the store has of the first.
+func (w *waiting) group() (out []*intake) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	hosts := map[string]bool{}
+	for _, r := range w.reports {
+		if hosts[r.from] || len(out) == groupMost {
+			break
+		}
+		hosts[r.from] = true
+		out = append(out, r)
+	}
+	w.reports = slices.Delete(w.reports, 0, len(out))
+	return out
+}
+
+// TakeReport processes and stores a report of an agent. from is the host whose token came with it.
 func (s *Service) TakeReport(from string, r api.Report) error {
+	in := &intake{from: from, report: r}
+	s.waiting.add(in)
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for !in.done {
+		s.takeGroupLocked(s.waiting.group())
+	}
+	return in.err
+}
+
+// takeGroupLocked processes reports in order and writes them in one transaction: all of them, or none.
+func (s *Service) takeGroupLocked(group []*intake) {
+	for _, in := range group {
+		in.err, in.done = errAgain, true // unless it gets further
+	}
+	var taken []*intake
+	var batches []*store.Batch
+	ids := map[string]bool{}
+	for _, in := range group {
+		h, err := s.checkLocked(in.from, &in.report)
+		if err == nil && ids[in.report.Id] {
+			err = errTaken
+		}
+		if err != nil {
+			in.err = err
+			continue
+		}
+		ids[in.report.Id] = true
+		b := &store.Batch{Once: &store.ReportID{ID: in.report.Id, Host: in.from, At: in.report.At}}
+		taken, batches = append(taken, in), append(batches, b)
+		c := &fleet.Change{Batch: b, Host: h, Report: in.report, Live: s.Fleet.Newer(h, &in.report)}
+		if err := s.guard(&in.report, func() error { s.pass(c); return nil }); err != nil {
+			s.UndoAll(batches)
+			in.err = err
+			return
+		}
+	}
+	if len(taken) == 0 {
+		return
+	}
+	written := false
+	err := s.guard(&taken[0].report, func() error {
+		err := s.Commit(batches...)
+		written = true
+		return err
+	})
+	if !written {
+		s.UndoAll(batches)
+	}
+	if (!written || errors.Is(err, store.ErrTwice)) && len(taken) > 1 {
+		return // it is about one of them, and not known which
+	}
+	for _, in := range taken {
+		if in.err = err; err != nil {
+			continue
+		}
+		h := s.Fleet.Hosts[in.from]
+		if h.Taken = append(h.Taken, in.report.Id); len(h.Taken) > fleet.IdsAtHand {
+			h.Taken = slices.Delete(h.Taken, 0, fleet.IdsAtHand/2)
+		}
+	}
+}
+
+// checkLocked returns the host of a report, and corrects the times in it.
+func (s *Service) checkLocked(from string, r *api.Report) (*fleet.Host, error) {
 	h := s.Fleet.Hosts[from]
 	if h != nil {
-		h.Known(&r)
+		h.Known(r)
 	}
 	if h == nil || r.Host != from {
-		return problem.New(
+		return nil, problem.New(
 			403,
 			"unknown-host",
 			"Enrol it with: lantern host enrol "+r.Host,
@@ -36,7 +144,7 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		)
 	}
 	if r.Id == "" || r.IntervalSeconds <= 0 {
-		return problem.Forever(
+		return nil, problem.Forever(
 			422,
 			"bad-report",
 			"Every report has an id and says when the next is due.",
@@ -44,43 +152,34 @@ func (s *Service) TakeReport(from string, r api.Report) error {
 		)
 	}
 	if slices.Contains(h.Taken, r.Id) {
-		return errTaken
+		return nil, errTaken
 	}
 	switch _, err := store.One[store.ReportID](s.Store, "id = ?", r.Id); {
 	case err == nil:
-		return errTaken
+		return nil, errTaken
 	case !errors.Is(err, store.ErrNone):
-		return err
+		return nil, err
 	}
-	if err := s.Fleet.Align(h, &r); err != nil {
-		return err
-	}
-	b := &store.Batch{Once: &store.ReportID{ID: r.Id, Host: from, At: r.At}}
-	if err := s.pass(&fleet.Change{Batch: b, Host: h, Report: r, Live: s.Fleet.Newer(h, &r)}); err != nil {
-		return err
-	}
-	if h.Taken = append(h.Taken, r.Id); len(h.Taken) > fleet.IdsAtHand {
-		h.Taken = slices.Delete(h.Taken, 0, fleet.IdsAtHand/2)
-	}
-	return nil
+	return h, s.Fleet.Align(h, r)
 }
 
-// pass lets a report go through the stages, once and in order. No stage calls another: what one wants of another is in
-// the change, or an event.
-func (s *Service) pass(c *fleet.Change) (err error) {
+// guard turns a panic of f into an error: a fault of ours must not end the service, and the agent must not send the
+// report again.
+func (s *Service) guard(r *api.Report, f func() error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			// A fault of ours must not end the service, nor be met again with every try: nothing of the report is kept.
-			s.Log.Error("a report could not be taken in", "host", c.Host.Name, "report", c.Report.Id, "panic", p,
+			s.Log.Error("a report could not be processed", "host", r.Host, "report", r.Id, "panic", p,
 				"stack", string(debug.Stack()))
-			if undo := s.undo(c.Batch); undo != nil {
-				s.Log.Error("what was not written could not be taken back", "error", undo)
-			}
-			s.Changed()
 			err = problem.Forever(422, "bad-report", "Send the service's log to whoever maintains it.",
 				"The service failed on this report: %v.", p)
 		}
 	}()
+	return f()
+}
+
+// pass processes a report in stages, each once and in order. No stage calls another: what one needs from another is in
+// the change, or an event.
+func (s *Service) pass(c *fleet.Change) {
 	for _, stage := range []struct {
 		take func(*fleet.Change)
 		past bool // whether it takes a report that is not newer than what is known
@@ -102,5 +201,4 @@ func (s *Service) pass(c *fleet.Change) (err error) {
 			stage.take(c)
 		}
 	}
-	return s.Commit(c.Batch)
 }

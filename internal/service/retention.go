@@ -78,16 +78,23 @@ func NewPast(st *store.Store, c clock.Clock) (*Service, error) {
 
 // Tidy lets go of records that are too old, now and then, and thins out the courses of recoveries that ended.
 func (s *Service) Tidy() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	now := s.Clock.Now()
-	if found, err := s.Recoveries.Thin(now); found || err != nil {
+	s.mu.Lock()
+	found, err := s.Recoveries.Thin(now)
+	pack := time.Since(s.packed) > packEach
+	s.mu.Unlock()
+	if found || err != nil {
 		return err // one at a time
 	}
-	if time.Since(s.packed) > packEach {
+	if pack {
+		// Readers need not wait for it: nothing in memory depends on what it changes.
 		if more, err := s.Store.PackPast(); more || err != nil {
 			return err
 		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if pack {
 		s.packed = time.Now()
 	}
 	if now.Sub(s.tidied) < tidyEach && !now.Before(s.tidied) {

@@ -35,7 +35,7 @@ func (b *bench) everything() string {
 func TestRetire(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
-	b.problem(b.s.Fleet.RetireHost("ida", "fulmar", "sold"), "host-reports", "would not be watched")
+	b.problem(b.s.Fleet.RetireHost("ida", "fulmar", "sold"), "host-reports", "would no longer be watched")
 	b.problem(b.s.Fleet.RetireHost("ida", "fulmor", "sold"), "no-host", `did you mean "fulmar"?`)
 	b.clock.forward(5 * time.Minute)
 	b.problem(b.s.Fleet.RetireHost("ida", "fulmar", " "), "reason-needed", "reason")
@@ -77,7 +77,7 @@ func TestRetire(t *testing.T) {
 	require.Len(t, b.s.Views.AllPools(), 1)
 }
 
-// TestForget: what is gone can be forgotten, what may be there cannot; reported again, it is there again.
+// TestForget: what is gone can be forgotten, what may be there cannot; if it is reported again, it is listed again.
 func TestForget(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -106,13 +106,13 @@ func TestForget(t *testing.T) {
 	b.report()
 	b.problem(b.s.Fleet.ForgetDrive("ida", "AA001", "sold"), "is-member", "has a place in plankton")
 
-	b.problem(b.s.Fleet.ForgetPool("ida", "plankton", "taken apart"), "pool-reported", "still tells of plankton")
+	b.problem(b.s.Fleet.ForgetPool("ida", "plankton", "taken apart"), "pool-reported", "still reports plankton")
 	r := b.next()
 	r.Pools = []api.PoolReport{}
 	b.take(r)
 	require.Len(t, b.s.Views.AllPools(), 1, "it is unknown, not forgotten")
 	b.clock.forward(5 * time.Minute)
-	b.problem(b.s.Fleet.ForgetPool("ida", "plankton", "taken apart"), "host-quiet", "nobody knows")
+	b.problem(b.s.Fleet.ForgetPool("ida", "plankton", "taken apart"), "host-quiet", "it is not known")
 	r = b.next()
 	r.Pools = []api.PoolReport{}
 	b.take(r)
@@ -158,7 +158,7 @@ func TestRename(t *testing.T) {
 		says     string
 		do, undo func() error
 	}{
-		{"A swap that is open", func() error { _, err := b.s.Swaps.PlanSwap("ida", "AA001"); return err }, func() error {
+		{"An open swap", func() error { _, err := b.s.Swaps.PlanSwap("ida", "AA001"); return err }, func() error {
 			_, err := b.s.Swaps.ActOnSwap("abandon", "ida", b.s.Swaps.Swaps(true)[0].Id, "", "x")
 			return err
 		}},
@@ -169,7 +169,7 @@ func TestRename(t *testing.T) {
 					Limits: api.PlanLimits{Group: 1}, Tests: []api.PlanTest{{Kind: "short", Every: "day"}}})
 			return err
 		}, func() error { return b.s.Selftests.RemovePlan("ida", "of-fulmar") }},
-		{"An order that has no outcome yet", func() error {
+		{"An order without an outcome", func() error {
 			_, err := b.s.Bays.LightOn("ida", api.LightOn{Drive: "BB002", Seconds: 600})
 			return err
 		}, func() error {
@@ -180,7 +180,7 @@ func TestRename(t *testing.T) {
 			}
 			return nil
 		}},
-		{"A light that is on", func() error { return nil }, func() error {
+		{"A light", func() error { return nil }, func() error {
 			b.clock.forward(10 * time.Second)
 			b.report()
 			if _, err := b.s.Bays.LightOff(b.s.Bays.Lights()[0].Id); err != nil {

@@ -66,7 +66,7 @@ func TestSelfTests(t *testing.T) {
 	}
 	say(0)
 	require.Equal(t, api.TestRunStateOrdered, order("AA001", api.TestOrderKindExtended).State)
-	o := answer(api.OutcomeStateDone, "the drive took it")
+	o := answer(api.OutcomeStateDone, "the drive accepted it")
 	require.Equal(t, "KH3AA001", o.Drive.Serial, "an order names a drive by identity")
 	require.True(t, o.On)
 	require.Contains(t, order("AA001", api.TestOrderKindShort).Says, "being tested already")

@@ -39,7 +39,8 @@ import (
 // the ledger.
 type Service struct {
 	*ledger.Ledger
-	mu sync.Mutex
+	mu      sync.Mutex
+	waiting waiting
 
 	retention Retention
 	tidied    time.Time // when it was last looked at what is too old
@@ -197,12 +198,12 @@ func (s *Service) TakeOver(by, reason string) error {
 		return problem.New(
 			409,
 			"restored",
-			"Nothing is to be done.",
+			"Nothing needs to be done.",
 			"This service was not restored, or has taken over already.",
 		)
 	}
 	if strings.TrimSpace(reason) == "" {
-		return problem.New(422, "reason-needed", "Say how you know that the service before is gone.", "A reason is needed.")
+		return problem.New(422, "reason-needed", "Say how you know that the service before is gone.", "A reason is required.")
 	}
 	b := &store.Batch{}
 	s.AddEvent(b, api.EventKindNotice, "restored", fmt.Sprintf("%s took over after the restore: %s", by, reason))

@@ -186,7 +186,7 @@ func TestReportsThatAreRefused(t *testing.T) {
 	b := newBench(t)
 	r := b.next()
 	require.NoError(t, b.s.TakeReport("fulmar", r))
-	b.problem(b.s.TakeReport("fulmar", r), "used-id", "taken already")
+	b.problem(b.s.TakeReport("fulmar", r), "used-id", "accepted before")
 	r = b.next()
 	b.problem(b.s.TakeReport("petrel", r), "unknown-host", "lantern host enrol")
 	r.Host = "petrel"
@@ -385,7 +385,7 @@ func TestLifeOfADrive(t *testing.T) {
 		}
 	}
 	require.Equal(t, 1, said["short self-test: passed"])
-	require.Equal(t, 1, said["link_crc_errors began anew"])
+	require.Equal(t, 1, said["link_crc_errors was reset"])
 	require.Equal(t, 3, said["AA001 came to bay fulmar/front/1"])
 }
 
@@ -1003,7 +1003,7 @@ func TestEverybodyHasAName(t *testing.T) {
 	b.problem(b.s.People.RemovePerson("admin", "bo"), "leads-campaign", "It goes on only with them")
 	_, err = b.s.Swaps.AbandonCampaign("bo", c.Id, "enough")
 	require.NoError(t, err)
-	b.problem(b.s.People.RemovePerson("bo", "bo"), "yourself", "Let somebody else")
+	b.problem(b.s.People.RemovePerson("bo", "bo"), "yourself", "Another admin must")
 	b.problem(b.s.People.RemovePerson("admin", "Bo"), "no-person", "No person named")
 	require.NoError(t, b.s.People.RemovePerson("admin", "bo"))
 	require.Empty(t, is(again.Token))

@@ -74,7 +74,7 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 			422,
 			"bad-span",
 			"Such as from 2026-11-22 to 2026-11-29.",
-			"A story is of a time that has begun, of up to five years.",
+			"A report covers a period of up to five years that has begun.",
 		)
 	}
 	out = api.Story{Kind: kind, Name: name, From: t.from, To: t.to, Entries: []api.StoryEntry{}, Practice: s.practice()}
@@ -107,7 +107,7 @@ func (s *Service) concerned(t *teller, kind, name string) (title string, err err
 	case "host":
 		title, err = s.aboutHost(t, name)
 	default:
-		return "", problem.New(422, "bad-question", "It is drive, pool or host.", "There are no stories of a %q.", kind)
+		return "", problem.New(422, "bad-question", "It is drive, pool or host.", "There are no reports on a %q.", kind)
 	}
 	for key := range t.drives {
 		t.subjects[key] = true

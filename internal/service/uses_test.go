@@ -256,7 +256,7 @@ func TestPoolsThatAreNotKnown(t *testing.T) {
 	b.report()
 	require.True(t, look().NotSeenSince.IsZero() && look().Margin.Known, "it is reported again")
 	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
-	b.problem(err, "pool-reported", "still tells of plankton")
+	b.problem(err, "pool-reported", "still reports plankton")
 	gone()
 	_, err = b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionForget})
 	require.NoError(t, err)

@@ -17,18 +17,18 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// A request travels as one message, its answer as many: the first has status and header, the last says that it is the
-// last, and each is acknowledged when its reader took it, so that a slow reader slows the site and not the engine, and
-// a reader that goes away ends the request.
+// A request is one message, its answer is many: the first has the status and header, the last has a mark. The reader
+// acknowledges each part. Therefore a slow reader slows the site and not the engine, and a reader that disconnects ends
+// the request.
 const (
-	headOf     = "Lantern-Head"
-	endOf      = "Lantern-End"
-	goOn       = "on"
-	mostBody   = 700 << 10 // of a request; an engine of others takes messages of up to 1 MiB
-	partSize   = 128 << 10
-	partWithin = 20 * time.Second // until a part is acknowledged
-	headWithin = 15 * time.Second // until an answer begins
-	atOnce     = 64               // requests that a site answers at once
+	headOf      = "Lantern-Head"
+	endOf       = "Lantern-End"
+	proceed     = "on"
+	mostBody    = 700 << 10 // of a request; by default an external engine accepts messages of up to 1 MiB
+	partSize    = 128 << 10
+	partTimeout = 20 * time.Second // for the acknowledgement of a part
+	headTimeout = 15 * time.Second // for the first part of an answer
+	atOnce      = 64               // requests that a site answers at the same time
 )
 
 // request is an HTTP request on its way to a site.
@@ -36,25 +36,25 @@ type request struct {
 	Method string      `json:"method"`
 	URI    string      `json:"uri"`
 	Host   string      `json:"host"`
-	From   string      `json:"from"` // the address of who asks
+	From   string      `json:"from"` // address of the person
 	Secure bool        `json:"secure"`
 	Header http.Header `json:"header"`
 	Body   []byte      `json:"body"`
-	// Inner marks what the headquarters itself asks, without a person.
+	// Inner is set for a request of the headquarters itself, without a person.
 	Inner bool `json:"inner"`
 }
 
-// head is how an answer begins.
+// head is the first part of an answer.
 type head struct {
 	Status int         `json:"status"`
 	Header http.Header `json:"header"`
 }
 
-// Asked marks what the headquarters itself asks of a site, without a person: the service lets that read and import
-// readings, and nothing else.
+// Asked is the context key of a request of the headquarters itself, without a person. The service allows it to read and
+// import readings, and nothing else.
 type Asked struct{}
 
-// answer has a handler answer a request, and sends what it says.
+// answer passes a request to a handler and sends its answer.
 func answer(ctx context.Context, nc *nats.Conn, handler http.Handler, m *nats.Msg) {
 	var q request
 	if json.Unmarshal(m.Data, &q) != nil || m.Reply == "" {
@@ -89,13 +89,13 @@ type writer struct {
 	to     string
 	header http.Header
 	status int
-	begun  bool // the head was sent
+	begun  bool // head sent
 	body   bytes.Buffer
 	failed error
 	cancel context.CancelFunc
 }
 
-// Header is the header of the answer.
+// Header returns the header of the answer.
 func (w *writer) Header() http.Header { return w.header }
 
 // WriteHeader sets the status.
@@ -105,7 +105,7 @@ func (w *writer) WriteHeader(status int) {
 	}
 }
 
-// Write takes a part of the answer.
+// Write adds to the answer.
 func (w *writer) Write(b []byte) (int, error) {
 	w.WriteHeader(http.StatusOK)
 	if w.failed != nil {
@@ -118,7 +118,7 @@ func (w *writer) Write(b []byte) (int, error) {
 	return len(b), w.failed
 }
 
-// Flush sends what was written.
+// Flush sends what was written so far.
 func (w *writer) Flush() {
 	w.WriteHeader(http.StatusOK)
 	if w.body.Len() > 0 || !w.begun {
@@ -126,10 +126,10 @@ func (w *writer) Flush() {
 	}
 }
 
-// SetReadDeadline does nothing: the body is here.
+// SetReadDeadline does nothing: the body is in memory.
 func (w *writer) SetReadDeadline(time.Time) error { return nil }
 
-// SetWriteDeadline does nothing: each part has its own.
+// SetWriteDeadline does nothing: each part has a timeout.
 func (w *writer) SetWriteDeadline(time.Time) error { return nil }
 
 func (w *writer) send(last bool) {
@@ -148,9 +148,9 @@ func (w *writer) send(last bool) {
 		if last && w.body.Len() == 0 {
 			m.Header.Set(endOf, "1")
 		}
-		ack, err := w.nc.RequestMsg(m, partWithin)
-		if err == nil && string(ack.Data) != goOn {
-			err = errors.New("nobody reads the answer any more")
+		ack, err := w.nc.RequestMsg(m, partTimeout)
+		if err == nil && string(ack.Data) != proceed {
+			err = errors.New("the answer is no longer needed")
 		}
 		if err != nil {
 			w.failed = err
@@ -170,8 +170,8 @@ func (w *writer) end() {
 	w.send(true)
 }
 
-// ask sends a request to a site and gives its answer part by part; begin gets the head first. What give returns an
-// error for ends the answer.
+// ask sends a request to a site. It calls begin with the head of the answer, then give with each part. An error of give
+// ends the answer.
 func ask(ctx context.Context, nc *nats.Conn, site string, q request, begin func(head), give func([]byte) error) error {
 	b, err := json.Marshal(q)
 	if err != nil {
@@ -190,13 +190,13 @@ func ask(ctx context.Context, nc *nats.Conn, site string, q request, begin func(
 	for {
 		within, cancel := ctx, context.CancelFunc(func() {})
 		if !begun {
-			within, cancel = context.WithTimeout(ctx, headWithin)
+			within, cancel = context.WithTimeout(ctx, headTimeout)
 		}
 		m, err := sub.NextMsgWithContext(within)
 		cancel()
 		switch {
 		case err != nil && ctx.Err() != nil:
-			return ctx.Err() // the next part finds nobody here, and the site ends it
+			return ctx.Err() // the site gets no acknowledgement of the next part and stops
 		case err != nil, !begun && m.Header.Get("Status") == "503":
 			return errUnreachable
 		}
@@ -215,24 +215,24 @@ func ask(ctx context.Context, nc *nats.Conn, site string, q request, begin func(
 			_ = m.Respond([]byte("stop"))
 			return err
 		}
-		if err := m.Respond([]byte(goOn)); err != nil || m.Header.Get(endOf) != "" {
+		if err := m.Respond([]byte(proceed)); err != nil || m.Header.Get(endOf) != "" {
 			return err
 		}
 	}
 }
 
-// hopByHop are headers of one connection, and what a headquarters must not pass on.
-var hopByHop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer",
+// notPassed are the headers of one connection (RFC 9110, 7.6.1) and others that a headquarters must not pass on.
+var notPassed = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer",
 	"Transfer-Encoding", "Upgrade", "Accept-Encoding", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host",
 	"Forwarded", "Content-Length"}
 
 // CookieOf is the name of the cookie of a site's session in browsers that reach it through a headquarters.
 func CookieOf(site string) string { return "lantern-at-" + site }
 
-// passed is the header of a request as a site gets it: of cookies only its own.
+// passed returns the header of a request for a site, with no cookie except that of the site.
 func passed(h http.Header, site string) http.Header {
 	out := h.Clone()
-	for _, name := range hopByHop {
+	for _, name := range notPassed {
 		out.Del(name)
 	}
 	out.Del("Cookie")
@@ -250,8 +250,9 @@ func passed(h http.Header, site string) http.Header {
 	return out
 }
 
-// Pass passes a person's request on to a site, and its answer back. The error is set only while nothing was answered.
-func (h *Headquarters) Pass(w http.ResponseWriter, r *http.Request, site, from string, secure bool) error {
+// Pass passes a person's request on to a site, and the answer back. root is the path under which people reach the
+// headquarters; from is the address of the person. It returns an error only if nothing was answered yet.
+func (h *Headquarters) Pass(w http.ResponseWriter, r *http.Request, site, root, from string, secure bool) error {
 	body, err := io.ReadAll(io.LimitReader(r.Body, mostBody+1))
 	switch {
 	case err != nil:
@@ -265,7 +266,7 @@ func (h *Headquarters) Pass(w http.ResponseWriter, r *http.Request, site, from s
 		Secure: secure, Header: passed(r.Header, site), Body: body},
 		func(x head) {
 			begun = true
-			taken(w.Header(), x.Header, site)
+			taken(w.Header(), x.Header, site, root)
 			w.WriteHeader(x.Status)
 		},
 		func(part []byte) error {
@@ -282,16 +283,25 @@ func (h *Headquarters) Pass(w http.ResponseWriter, r *http.Request, site, from s
 	return err
 }
 
-// taken puts the header of a site's answer into ours. Whatever a site sends, a browser takes no program from it: it
-// would run with the rights that its reader has at the headquarters.
-func taken(to, from http.Header, site string) {
-	for _, name := range hopByHop {
+// taken copies the header of a site's answer into ours. A browser must not run scripts that a site sends: they would
+// have the rights of the person at the headquarters.
+func taken(to, from http.Header, site, root string) {
+	for _, name := range notPassed {
 		from.Del(name)
 	}
-	if to := from.Get("Location"); to != "" && !strings.HasPrefix(to, "/sites/"+site+"/") {
+	at := "/sites/" + site + "/"
+	if to := from.Get("Location"); strings.HasPrefix(to, at) {
+		from.Set("Location", root+to)
+	} else {
 		from.Del("Location")
 	}
-	from["Set-Cookie"] = onlyOf(site, from.Values("Set-Cookie"))
+	var cookies []string // only its own, under its own path
+	for _, c := range from.Values("Set-Cookie") {
+		if path := "; Path=" + at + ";"; strings.HasPrefix(c, CookieOf(site)+"=") && strings.Contains(c, path) {
+			cookies = append(cookies, strings.Replace(c, path, "; Path="+root+at+";", 1))
+		}
+	}
+	from["Set-Cookie"] = cookies
 	for name, values := range from {
 		to[name] = values
 	}
@@ -299,17 +309,7 @@ func taken(to, from http.Header, site string) {
 	to.Set("X-Content-Type-Options", "nosniff")
 }
 
-// onlyOf are the cookies that a site may set in a browser of the headquarters: its own, under its own path.
-func onlyOf(site string, cookies []string) (out []string) {
-	for _, c := range cookies {
-		if strings.HasPrefix(c, CookieOf(site)+"=") && strings.Contains(c, "; Path=/sites/"+site+"/;") {
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
-// inner asks a site something for the headquarters itself.
+// inner sends a request of the headquarters itself to a site.
 func (h *Headquarters) inner(ctx context.Context, site, method, path string, body []byte,
 	give func([]byte) error) error {
 	status := 0

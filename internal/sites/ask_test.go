@@ -20,12 +20,13 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 	"github.com/stretchr/testify/require"
 
+	"lantern/internal/api"
 	"lantern/internal/clock"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
 )
 
-// hall is a headquarters in a test, with an engine and a registry of its own.
+// hall is a headquarters in a test, with its own engine and registry.
 type hall struct {
 	*Headquarters
 	t        *testing.T
@@ -58,9 +59,14 @@ func newHall(t *testing.T) *hall {
 
 // site connects a site whose service is a handler.
 func (h *hall) site(name string, handler http.Handler) (secret string) {
+	return h.siteOf(name, &made{}, handler)
+}
+
+// siteOf connects a site, and waits until it is reachable.
+func (h *hall) siteOf(name string, source Source, handler http.Handler) (secret string) {
 	secret, err := h.registry.Invite("ida", name, time.Now())
 	require.NoError(h.t, err)
-	s := &Site{Name: name, URL: h.engine.URL(), Secret: secret, Source: &made{}, Handler: handler, Clock: clock.Real{},
+	s := &Site{Name: name, URL: h.engine.URL(), Secret: secret, Source: source, Handler: handler, Clock: clock.Real{},
 		Log: h.Log}
 	ctx, stop := context.WithCancel(h.t.Context())
 	done := make(chan error, 1)
@@ -77,8 +83,18 @@ func (h *hall) site(name string, handler http.Handler) (secret string) {
 	return secret
 }
 
-// TestSecrets: a site is let in with its newest secret alone, and no more when it is removed; what is kept of a secret is
-// its hash.
+// endless is a site at which events happen faster than they can be sent.
+type endless struct{ made }
+
+func (*endless) Events(after int64, _ int) ([]api.Event, error) {
+	return []api.Event{{Id: after + 1, Kind: api.EventKindDrive, Subject: "wwn", Says: "one more"}}, nil
+}
+
+// TestEndlessEvents: the state of a site is sent and it is reachable although there are always more events to send.
+func TestEndlessEvents(t *testing.T) { newHall(t).siteOf("north", &endless{}, http.NotFoundHandler()) }
+
+// TestSecrets: only the newest secret of a site is accepted, and none after it was removed; the store has only hashes
+// of secrets.
 func TestSecrets(t *testing.T) {
 	h := newHall(t)
 	in := func(user, secret string) bool {
@@ -109,11 +125,11 @@ func TestSecrets(t *testing.T) {
 	require.True(t, known)
 	require.False(t, in("north", second))
 	_, err = h.registry.Invite("ida", "North Sea", time.Now())
-	require.ErrorContains(t, err, "no name of a site")
+	require.ErrorContains(t, err, "not a valid site name")
 }
 
-// TestPermissions: a site speaks under its own name and hears what is asked of it; whatever else it tries is refused by
-// the engine.
+// TestPermissions: a site publishes under its own name and receives requests for it; the engine refuses everything
+// else.
 func TestPermissions(t *testing.T) {
 	h := newHall(t)
 	secret, err := h.registry.Invite("ida", "north", time.Now())
@@ -129,13 +145,16 @@ func TestPermissions(t *testing.T) {
 		n++
 		require.Eventually(t, func() bool { return refused.Load() == n }, 5*time.Second, 5*time.Millisecond, what)
 	}
-	for _, subject := range []string{eventsOf("south"), saidBy("south", ofSite, "south"), aliveOf("south"), askOf("south"),
-		answersOf("south") + ".x", lastOf("south"), "lantern.event", "lantern.said.south", "$JS.API.STREAM.PURGE." + saidStream,
+	for _, subject := range []string{eventsOf("south"), stateOf("south", ofSite, "south"), aliveOf("south"),
+		askOf("south"),
+		answersOf("south") + ".x", lastOf("south"), "lantern.event", "lantern.state.south",
+		"$JS.API.STREAM.PURGE." + stateStream,
 		"$JS.API.STREAM.MSG.GET." + eventStream, "$SYS.REQ.SERVER.PING", "anything"} {
 		require.NoError(t, nc.Publish(subject, nil))
 		fails("publish " + subject)
 	}
-	for _, subject := range []string{">", "lantern.>", askOf("south"), askOf("*"), inboxOf("south") + ".>", "lantern.event.*",
+	for _, subject := range []string{">", "lantern.>", askOf("south"), askOf("*"), inboxOf("south") + ".>",
+		"lantern.event.*",
 		answersOf("north") + ".>", "_INBOX.>"} {
 		_, err := nc.SubscribeSync(subject)
 		require.NoError(t, err)
@@ -149,8 +168,8 @@ func TestPermissions(t *testing.T) {
 	require.Error(t, err)
 }
 
-// TestPassed: what goes through a headquarters arrives whole, in both directions, also when it is large or comes bit by
-// bit; a site gets no cookie but its own, and can set no other, lead nowhere else and run nothing.
+// TestPassed: requests and answers pass through a headquarters unchanged, also large and slow ones. A site gets only
+// its own cookie, can set only that, cannot redirect to other addresses, and its answers cannot run scripts.
 func TestPassed(t *testing.T) {
 	h := newHall(t)
 	large := make([]byte, 3<<20+17)
@@ -178,6 +197,9 @@ func TestPassed(t *testing.T) {
 		w.Header().Set("Location", "https://elsewhere.example/")
 		_, _ = io.WriteString(w, "<script>alert(1)</script>")
 	})
+	mux.HandleFunc("GET /sites/north/api/moved", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "/sites/north/here", http.StatusSeeOther)
+	})
 	mux.HandleFunc("GET /sites/north/api/endless", func(w http.ResponseWriter, r *http.Request) {
 		defer close(ended)
 		for r.Context().Err() == nil {
@@ -197,7 +219,7 @@ func TestPassed(t *testing.T) {
 			r.Header.Add("Cookie", c)
 		}
 		w := httptest.NewRecorder()
-		require.NoError(t, h.Pass(w, r, "north", "192.0.2.7", false))
+		require.NoError(t, h.Pass(w, r, "north", "/hq", "192.0.2.7", false))
 		return w
 	}
 	w := ask("GET", "large", "")
@@ -209,37 +231,40 @@ func TestPassed(t *testing.T) {
 	w = ask("GET", "header", "", "lantern=secret; "+CookieOf("north")+"=a", CookieOf("south")+"=b; theme=night")
 	require.Equal(t, "hq.example|"+CookieOf("north")+"=a|192.0.2.7||Bearer token-there", w.Body.String())
 	w = ask("GET", "hostile", "")
-	require.Equal(t, []string{CookieOf("north") + "=mine; Path=/sites/north/; HttpOnly"}, w.Header().Values("Set-Cookie"))
+	require.Equal(t, []string{CookieOf("north") + "=mine; Path=/hq/sites/north/; HttpOnly"},
+		w.Header().Values("Set-Cookie"))
 	require.Equal(t, "sandbox; default-src 'none'", w.Header().Get("Content-Security-Policy"))
 	require.Empty(t, w.Header().Get("Location"))
 	require.Equal(t, 404, ask("GET", "nothing", "").Code)
+	require.Equal(t, "/hq/sites/north/here", ask("GET", "moved", "").Header().Get("Location"))
 
-	// Too much is refused here; a site that is not there is said to be so; who goes away ends the request at the site.
+	// A body that is too large is refused; so is an unknown site; a reader that disconnects ends the request at the site.
 	var p *problem.Problem
 	err := h.Pass(httptest.NewRecorder(), httptest.NewRequest("POST", "/sites/north/api/echo", bytes.NewReader(large)),
-		"north", "", false)
+		"north", "", "", false)
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, 413, p.Status)
-	err = h.Pass(httptest.NewRecorder(), httptest.NewRequest("GET", "/sites/south/api/x", nil), "south", "", false)
+	err = h.Pass(httptest.NewRecorder(), httptest.NewRequest("GET", "/sites/south/api/x", nil), "south", "", "", false)
 	require.ErrorIs(t, err, errUnreachable)
 	require.Equal(t, 404, h.Unreachable("south").Status)
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	r2 := httptest.NewRequest("GET", "/sites/north/api/endless", nil).WithContext(ctx)
 	rec := httptest.NewRecorder()
-	_ = h.Pass(rec, r2, "north", "", false) // it ends with the context
+	_ = h.Pass(rec, r2, "north", "", "", false) // ends with the context
 	require.Contains(t, rec.Body.String(), "beat")
 	select {
 	case <-ended:
-	case <-time.After(2 * partWithin):
+	case <-time.After(2 * partTimeout):
 		require.Fail(t, "the site goes on answering nobody")
 	}
 }
 
-// TestTokens: any name is one part of a subject, and no two names are the same.
+// TestTokens: every name becomes one part of a subject, and two names never become the same part.
 func TestTokens(t *testing.T) {
 	seen := map[string]string{}
-	for _, name := range []string{"fulmar", "fulmar.example", "a b", "", "*", ">", "x--2a", "x--", "ü", "fulmar_example"} {
+	for _, name := range []string{"fulmar", "fulmar.example", "a b", "", "*", ">", "x--2a", "x--", "ü",
+		"fulmar_example"} {
 		got := token(name)
 		require.Regexp(t, `^[A-Za-z0-9_-]+$`, got, name)
 		require.Empty(t, seen[got], "%q and %q", name, seen[got])

@@ -24,7 +24,7 @@ import (
 	"lantern/internal/service/views"
 )
 
-// TestMain lets this binary be a node of a cluster as well: then it runs until its input ends.
+// TestMain runs this binary as a node of a cluster if it is started as one, until its input ends.
 func TestMain(m *testing.M) {
 	if at := os.Getenv("LANTERN_TEST_NODE"); at != "" {
 		if err := node(at); err != nil {
@@ -36,7 +36,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// node serves as one of three at 10.213.7.1 to 3, in a folder of its own.
+// node runs one of three nodes, at 10.213.7.1 to 3, with its own folder.
 func node(at string) error {
 	var routes []*url.URL
 	for n := 1; n <= 3; n++ {
@@ -54,7 +54,7 @@ func node(at string) error {
 	return nil
 }
 
-// namespaces makes three network namespaces with an address each on one bridge; it skips where that is not allowed.
+// namespaces creates three network namespaces with an address each on one bridge; without the right to do so it skips.
 func namespaces(t *testing.T) {
 	ip := func(args string) error {
 		out, err := exec.CommandContext(t.Context(), "ip", strings.Fields(args)...).CombinedOutput()
@@ -87,7 +87,7 @@ func namespaces(t *testing.T) {
 	}
 }
 
-// process is a node that runs.
+// process is a running node.
 type process struct {
 	cmd *exec.Cmd
 	in  interface{ Close() error }
@@ -113,7 +113,7 @@ func (p *process) kill() {
 	}
 }
 
-// made is a site in a test: what happens there is made up.
+// made is a site in a test with made-up events.
 type made struct {
 	mu     sync.Mutex
 	events []api.Event
@@ -145,14 +145,15 @@ func (m *made) EventsBefore(id int64, limit int) (out []api.Event, err error) {
 	return out, nil
 }
 
-func (m *made) Site(told map[string]uint64) (views.SiteSays, []views.HostSays) {
-	changes := uint64(m.Changes())
-	says := views.SiteSays{Hosts: []string{"host"}, Round: api.Round{Hosts: 1, Drives: int(changes)}}
-	if told["host"] == changes {
+func (m *made) Site(sent map[string]uint64) (views.SiteState, []views.HostState) {
+	changes := m.Changes()
+	says := views.SiteState{Hosts: []string{"host"}, Round: api.Round{Hosts: 1, Drives: changes}}
+	stamp := uint64(changes) + 1 // 0 means that nothing was sent of the host
+	if sent["host"] == stamp {
 		return says, nil
 	}
-	told["host"] = changes
-	return says, []views.HostSays{{Host: "host"}}
+	sent["host"] = stamp
+	return says, []views.HostState{{Host: "host"}}
 }
 
 func (m *made) Changes() int {
@@ -161,8 +162,8 @@ func (m *made) Changes() int {
 	return len(m.events)
 }
 
-// TestCluster: three nodes in network namespaces of their own; under load one is killed and comes back, and a site loses
-// its line for a while. Nothing is lost, nothing doubled, and each site's events are in order.
+// TestCluster: three nodes, each in a network namespace. Under load, the leader is killed and started again, and a site
+// loses its connection for a while. No event is lost or doubled, and the events of each site are in order.
 func TestCluster(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes half a minute")
@@ -192,7 +193,7 @@ func TestCluster(t *testing.T) {
 	going.Go(func() { _ = h.Run(ctx) })
 
 	sources := map[string]*made{"north": {}, "south": {}}
-	var cut sync.Mutex // held while south has no line
+	var cut sync.Mutex // held while south has no connection
 	dialer := &cutter{cut: &cut}
 	for name, source := range sources {
 		s := &Site{Name: name, URL: urls, Source: source, Handler: http.NotFoundHandler(), Clock: clock.Real{}, Log: log}
@@ -233,7 +234,7 @@ func TestCluster(t *testing.T) {
 			}
 		}
 		return false
-	}, time.Minute, 100*time.Millisecond, "south is told to be silent")
+	}, time.Minute, 100*time.Millisecond, "south is listed as silent")
 	nodes[gone] = begin(t, gone, dirs[gone])
 	at = int64(sources["north"].Changes())
 	require.Eventually(t, reached("north", at+100), time.Minute, 100*time.Millisecond)
@@ -262,7 +263,7 @@ func TestCluster(t *testing.T) {
 			}
 		}
 		return n == 2
-	}, time.Minute, 100*time.Millisecond, "the newest that each said is known")
+	}, time.Minute, 100*time.Millisecond, "the newest state of each is known")
 }
 
 func idOf(data []byte) (id int64) {
@@ -271,7 +272,7 @@ func idOf(data []byte) (id int64) {
 	return id
 }
 
-// cutter is a line that can be cut.
+// cutter is a connection that a test can cut.
 type cutter struct {
 	cut  *sync.Mutex // guards what follows
 	off  bool

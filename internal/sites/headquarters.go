@@ -19,46 +19,49 @@ import (
 	"lantern/internal/service/views"
 )
 
-// Headquarters reads what sites tell, and shows them as one.
+// Headquarters reads the streams and shows all sites as one.
 type Headquarters struct {
 	Clock clock.Clock
 	Log   *slog.Logger
-	// Changed is called when something is known that was not before, with what happened; at most a few times a second.
+	// Changed is called with new events, at most 4 times a second.
 	Changed func([]api.Event)
-	// Silent is called with the sites that were known and have not been heard for silentTold, each time that they change.
+	// Silent is called with the sites that were known and have not been heard for silentNotice, each time that they
+	// change.
 	Silent func([]api.Site)
+	// Known reports whether a site was invited. It is nil with an external engine, which authenticates sites itself.
+	Known func(site string) bool
 
 	nc     *nats.Conn
 	js     jetstream.JetStream
 	events jetstream.Stream
 	made   int64
 
-	mu    sync.Mutex // guards what follows
-	sites map[string]*site
-	moved map[move]bool // readings that were taken from one site to another
-	news  []api.Event
-	told  string // the sites that Silent was called with last
+	mu     sync.Mutex // guards what follows
+	sites  map[string]*site
+	moved  map[move]bool // moves that are complete
+	news   []api.Event
+	silent string // the sites in the last call of Silent, one per line
 }
 
-// site is what is known of one.
+// site is what the headquarters knows of a site.
 type site struct {
-	row     api.Site // who invited it; its name alone where nobody did
+	row     api.Site // only the name is set if nobody invited it
 	invited bool
 	heard   time.Time
-	up      bool // it was reachable when that was told last
+	up      bool // it was reachable at the last look
 	version string
-	at      time.Time // of the newest that it said of itself
-	says    *views.SiteSays
+	at      time.Time // time of its newest state
+	says    *views.SiteState
 	hosts   map[string]atHost
 }
 
-// atHost is what is known of a host; names has all by which its drives are found, in capitals.
+// atHost is the state of a host. names has everything that a search finds it or its drives by, in capitals.
 type atHost struct {
-	views.HostSays
+	views.HostState
 	names string
 }
 
-func hostOf(says views.HostSays) atHost {
+func hostOf(says views.HostState) atHost {
 	var names strings.Builder
 	for _, name := range []string{says.Host, says.Room} {
 		names.WriteString(name + "\n")
@@ -71,21 +74,21 @@ func hostOf(says views.HostSays) atHost {
 	return atHost{says, strings.ToUpper(names.String())}
 }
 
-// How much of what sites told is kept by the engine.
+// Limits of the stream of events.
 const (
 	eventsLast = 400 * 24 * time.Hour
 	eventsMost = 2 << 30 // bytes, compressed
 )
 
-// Begin connects to the streams, and makes them where there are none; copies is on how many nodes of a cluster each is
-// kept.
+// Begin opens the streams, and creates them if they do not exist; copies is the number of nodes of a cluster that store
+// each.
 func (h *Headquarters) Begin(ctx context.Context, nc *nats.Conn, copies int) (err error) {
 	h.nc, h.sites, h.moved = nc, map[string]*site{}, map[move]bool{}
 	if h.js, err = jetstream.New(nc); err != nil {
 		return err
 	}
 	for tries := 1; ; tries++ {
-		// A cluster that has just begun has no leader yet, and does not answer.
+		// A cluster that has just started has no leader yet and does not answer.
 		err = h.streams(ctx, copies)
 		if err == nil || ctx.Err() != nil || tries == beginTries || !errors.Is(err, context.DeadlineExceeded) {
 			return err
@@ -93,15 +96,15 @@ func (h *Headquarters) Begin(ctx context.Context, nc *nats.Conn, copies int) (er
 	}
 }
 
-// How often the streams are asked for at the start, and how long each time.
+// Number of tries to open the streams at the start, and the timeout of each.
 const (
-	beginTries  = 12
-	beginWithin = 5 * time.Second
+	beginTries   = 12
+	beginTimeout = 5 * time.Second
 )
 
-// streams makes the streams, where they are not there.
+// streams creates the streams that do not exist.
 func (h *Headquarters) streams(ctx context.Context, copies int) (err error) {
-	ctx, cancel := context.WithTimeout(ctx, beginWithin)
+	ctx, cancel := context.WithTimeout(ctx, beginTimeout)
 	defer cancel()
 	h.events, err = h.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
 		Name: eventStream, Subjects: []string{"lantern.event.*"}, Description: "every event of every site",
@@ -111,18 +114,18 @@ func (h *Headquarters) streams(ctx context.Context, copies int) (err error) {
 	if err != nil {
 		return fmt.Errorf("the stream of events: %w", err)
 	}
-	said, err := h.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
-		Name: saidStream, Subjects: []string{"lantern.said.>"}, Description: "the newest that sites said",
+	states, err := h.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
+		Name: stateStream, Subjects: []string{"lantern.state.>"}, Description: "the newest state of every site and host",
 		MaxMsgsPerSubject: 1, Replicas: copies, AllowDirect: true,
 	})
 	if err != nil {
-		return fmt.Errorf("the stream of what sites say: %w", err)
+		return fmt.Errorf("the stream of states: %w", err)
 	}
-	h.made = max(h.events.CachedInfo().Created.UnixNano(), said.CachedInfo().Created.UnixNano())
+	h.made = max(h.events.CachedInfo().Created.UnixNano(), states.CachedInfo().Created.UnixNano())
 	return nil
 }
 
-// Run follows what sites tell until ctx ends.
+// Run reads the streams until ctx ends.
 func (h *Headquarters) Run(ctx context.Context) error {
 	var stop []func()
 	defer func() {
@@ -131,8 +134,8 @@ func (h *Headquarters) Run(ctx context.Context) error {
 		}
 	}()
 	for subject, handle := range map[string]nats.MsgHandler{
-		aliveOf("*"): func(m *nats.Msg) { h.hear(strings.TrimPrefix(m.Subject, aliveOf("")), string(m.Data)) },
-		lastOf("*"):  func(m *nats.Msg) { go h.tellLast(ctx, m) },
+		aliveOf("*"): func(m *nats.Msg) { h.heard(strings.TrimPrefix(m.Subject, aliveOf("")), string(m.Data)) },
+		lastOf("*"):  func(m *nats.Msg) { go h.answerLast(ctx, m) },
 	} {
 		sub, err := h.nc.Subscribe(subject, handle)
 		if err != nil {
@@ -144,7 +147,7 @@ func (h *Headquarters) Run(ctx context.Context) error {
 		stream string
 		from   jetstream.DeliverPolicy
 		take   func(jetstream.Msg)
-	}{{saidStream, jetstream.DeliverAllPolicy, h.take}, {eventStream, jetstream.DeliverNewPolicy, h.takeEvent}} {
+	}{{stateStream, jetstream.DeliverAllPolicy, h.take}, {eventStream, jetstream.DeliverNewPolicy, h.takeEvent}} {
 		consumer, err := h.js.OrderedConsumer(ctx, follow.stream, jetstream.OrderedConsumerConfig{
 			DeliverPolicy: follow.from})
 		if err != nil {
@@ -152,7 +155,7 @@ func (h *Headquarters) Run(ctx context.Context) error {
 		}
 		c, err := consumer.Consume(follow.take, jetstream.ConsumeErrHandler(
 			func(_ jetstream.ConsumeContext, err error) {
-				h.Log.Debug("following what sites tell; it is tried again", "stream", follow.stream, "error", err)
+				h.Log.Debug("reading a stream failed; trying again", "stream", follow.stream, "error", err)
 			}))
 		if err != nil {
 			return err
@@ -167,40 +170,40 @@ func (h *Headquarters) Run(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-tick.C:
-			h.tellNews()
-			h.tellSilent(since)
+			h.publishNews()
+			h.noticeSilent(since)
 		}
 	}
 }
 
-// silentTold is how long a site may be silent until people are told: longer than its service takes to be started anew.
-const silentTold = time.Minute
+// silentNotice is the time after which a silent site is a notice. It is longer than a restart of its service takes.
+const silentNotice = time.Minute
 
-// tellSilent says which sites have been silent for long. One that was invited and never came is no news.
-func (h *Headquarters) tellSilent(since time.Time) {
+// noticeSilent passes on which sites are silent. A site that was invited but never connected is not among them.
+func (h *Headquarters) noticeSilent(since time.Time) {
 	h.mu.Lock()
 	now := time.Now()
 	var silent []api.Site
-	told := ""
+	names := ""
 	for _, x := range h.sortedLocked() {
 		heard := x.heard
 		if heard.Before(since) {
-			heard = since // before this headquarters ran, nobody listened
+			heard = since // before this headquarters ran, nothing was received
 		}
-		if x.says != nil && now.Sub(heard) > silentTold {
+		if x.says != nil && now.Sub(heard) > silentNotice {
 			silent = append(silent, x.view(now))
-			told += x.row.Name + "\n"
+			names += x.row.Name + "\n"
 		}
 	}
-	same := told == h.told
-	h.told = told
+	same := names == h.silent
+	h.silent = names
 	h.mu.Unlock()
 	if !same && h.Silent != nil {
 		h.Silent(silent)
 	}
 }
 
-// ofLocked gives what is known of a site.
+// ofLocked returns a site; an unknown one is added.
 func (h *Headquarters) ofLocked(name string) *site {
 	x := h.sites[name]
 	if x == nil {
@@ -210,7 +213,7 @@ func (h *Headquarters) ofLocked(name string) *site {
 	return x
 }
 
-// Invited says which sites were invited; nil where an engine of others lets sites in.
+// Invited adds the sites that were invited.
 func (h *Headquarters) Invited(rows []api.Site) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -222,42 +225,48 @@ func (h *Headquarters) Invited(rows []api.Site) {
 
 // Remove forgets a site.
 func (h *Headquarters) Remove(ctx context.Context, name string) error {
-	stream, err := h.js.Stream(ctx, saidStream)
+	stream, err := h.js.Stream(ctx, stateStream)
 	if err != nil {
 		return err
 	}
-	if err := stream.Purge(ctx, jetstream.WithPurgeSubject("lantern.said."+name+".>")); err != nil {
+	if err := stream.Purge(ctx, jetstream.WithPurgeSubject("lantern.state."+name+".>")); err != nil {
 		return err
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.sites, name)
-	h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: name,
-		Says: "the site was removed"})
+	h.newsLocked(name, name+" was removed")
 	return nil
 }
 
-func (h *Headquarters) hear(name, version string) {
+// newsLocked adds an event for the screens that are open.
+func (h *Headquarters) newsLocked(site, says string) {
+	h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: site, Says: says})
+}
+
+func (h *Headquarters) heard(name, version string) {
+	if h.Known != nil && !h.Known(name) {
+		return // it was removed while this message was on its way
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	x := h.ofLocked(name)
 	if !x.up {
 		x.up = true
-		h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: name,
-			Says: name + " is heard"})
+		h.newsLocked(name, name+" is reachable again")
 	}
 	x.heard, x.version = time.Now(), version
 }
 
-// tellLast tells a site what the streams have of it.
-func (h *Headquarters) tellLast(ctx context.Context, m *nats.Msg) {
+// answerLast answers a site that asks what the streams contain of it.
+func (h *Headquarters) answerLast(ctx context.Context, m *nats.Msg) {
 	name := strings.TrimPrefix(m.Subject, lastOf(""))
 	out := last{Made: h.made}
 	var about []seen
 	if err := json.Unmarshal(m.Data, &about); err != nil {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, tellWithin)
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	msg, err := h.events.GetLastMsgForSubject(ctx, eventsOf(name))
 	if err == nil {
@@ -270,15 +279,15 @@ func (h *Headquarters) tellLast(ctx context.Context, m *nats.Msg) {
 		out.Common, err = h.common(ctx, name, out.Seq, about)
 	}
 	if err != nil {
-		h.Log.Warn("a site asked what is known of it, and could not be told", "site", name, "error", err)
-		return // it asks again
+		h.Log.Warn("what the streams contain of a site could not be read; the site asks again", "site", name, "error", err)
+		return
 	}
 	if b, err := json.Marshal(out); err == nil {
 		_ = m.Respond(b)
 	}
 }
 
-// common is the newest of some events that the stream has too.
+// common returns the id of the newest of some events that is also in the stream.
 func (h *Headquarters) common(ctx context.Context, name string, upto uint64, about []seen) (newest int64, err error) {
 	wanted := map[seen]bool{}
 	for _, x := range about {
@@ -291,7 +300,7 @@ func (h *Headquarters) common(ctx context.Context, name string, upto uint64, abo
 	})
 }
 
-// each gives every event of a site up to a number of the stream, in order.
+// each calls f with every event of a site up to a sequence number of the stream, in order.
 func (h *Headquarters) each(ctx context.Context, name string, upto uint64, f func(event)) error {
 	consumer, err := h.events.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{
 		FilterSubjects: []string{eventsOf(name)}, DeliverPolicy: jetstream.DeliverAllPolicy})
@@ -327,15 +336,18 @@ func (h *Headquarters) each(ctx context.Context, name string, upto uint64, f fun
 	}
 }
 
-// take takes in what a site says of itself or of a host.
+// take stores the state of a site or host that was received.
 func (h *Headquarters) take(m jetstream.Msg) {
 	parts := strings.SplitN(m.Subject(), ".", 5)
 	if len(parts) != 5 {
 		return
 	}
-	var s said
+	var s state
 	if err := unpack(m.Data(), &s); err != nil {
-		h.Log.Warn("what a site says cannot be read", "site", parts[2], "error", err)
+		h.Log.Warn("a state of a site cannot be read", "site", parts[2], "error", err)
+		return
+	}
+	if h.Known != nil && !h.Known(parts[2]) {
 		return
 	}
 	h.mu.Lock()
@@ -343,16 +355,16 @@ func (h *Headquarters) take(m jetstream.Msg) {
 	x := h.ofLocked(parts[2])
 	switch parts[3] {
 	case ofHost:
-		var host views.HostSays
+		var host views.HostState
 		if err := json.Unmarshal(s.Body, &host); err != nil {
-			h.Log.Warn("what a site says of a host cannot be read", "site", parts[2], "error", err)
+			h.Log.Warn("the state of a host cannot be read", "site", parts[2], "error", err)
 			return
 		}
 		x.hosts[host.Host] = hostOf(host)
 	case ofSite:
-		var says views.SiteSays
+		var says views.SiteState
 		if err := json.Unmarshal(s.Body, &says); err != nil {
-			h.Log.Warn("what a site says of itself cannot be read", "site", parts[2], "error", err)
+			h.Log.Warn("the state of a site cannot be read", "site", parts[2], "error", err)
 			return
 		}
 		x.says, x.at, x.version = &says, s.At, says.Version
@@ -362,7 +374,7 @@ func (h *Headquarters) take(m jetstream.Msg) {
 			}
 		}
 	}
-	h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: parts[2]})
+	h.newsLocked(parts[2], "")
 }
 
 func (h *Headquarters) takeEvent(m jetstream.Msg) {
@@ -377,15 +389,14 @@ func (h *Headquarters) takeEvent(m jetstream.Msg) {
 		Says: name + ": " + e.Says})
 }
 
-// tellNews says what is new, many at once.
-func (h *Headquarters) tellNews() {
+// publishNews passes on what is new, many events at once.
+func (h *Headquarters) publishNews() {
 	h.mu.Lock()
 	now := time.Now()
 	for name, x := range h.sites {
-		if x.up && !x.reachable(now) {
+		if x.up && !x.connected(now) {
 			x.up = false
-			h.news = append(h.news, api.Event{Kind: api.EventKindHost, At: h.Clock.Now(), Subject: name,
-				Says: name + " cannot be reached"})
+			h.newsLocked(name, name+" is not reachable")
 		}
 	}
 	news := h.news

@@ -14,38 +14,60 @@ import (
 	"lantern/internal/service/views"
 )
 
-// sortedLocked are the sites by name.
+// sortedLocked returns the sites by name.
 func (h *Headquarters) sortedLocked() []*site {
 	return slices.SortedFunc(maps.Values(h.sites), func(a, b *site) int { return cmp.Compare(a.row.Name, b.row.Name) })
 }
 
-// reachable says whether a site was heard lately.
-func (x *site) reachable(now time.Time) bool { return now.Sub(x.heard) <= silentFor }
+// connected reports whether a site sent a heartbeat within silentFor. It sends one only after its newest state.
+func (x *site) connected(now time.Time) bool { return now.Sub(x.heard) <= silentFor }
+
+// complete reports whether the states of all hosts that the site lists have arrived.
+func (x *site) complete() bool {
+	return x.says != nil && !slices.ContainsFunc(x.says.Hosts, func(name string) bool {
+		_, there := x.hosts[name]
+		return !there
+	})
+}
+
+// current reports whether the newest state of the site is known.
+func (x *site) current(now time.Time) bool { return x.connected(now) && x.complete() }
+
+// asOf is the time of the state of a site, zero if it is current.
+func (x *site) asOf(now time.Time) time.Time {
+	if x.current(now) {
+		return time.Time{}
+	}
+	return x.at
+}
 
 // view is a site as people see it.
 func (x *site) view(now time.Time) api.Site {
 	out := x.row
-	out.Reachable, out.HeardAt, out.AsOf, out.Version = x.reachable(now), x.heard.UTC(), x.at, x.version
-	if x.heard.IsZero() {
-		out.HeardAt = time.Time{}
+	out.Reachable, out.AsOf, out.Version = x.current(now), x.at, x.version
+	if !x.heard.IsZero() {
+		out.HeardAt = x.heard.UTC()
 	}
 	if x.says != nil {
 		out.Hosts, out.Drives, out.Pools = x.says.Round.Hosts, x.says.Round.Drives, len(x.says.Pools)
-		out.Needing = len(x.says.Round.Pools) + len(x.says.Round.Silent)
+		out.InRound = len(x.says.Round.Pools) + len(x.says.Round.Silent)
 	}
 	for _, host := range x.hosts {
-		out.Needing += len(host.Lines)
+		out.InRound += len(host.Lines)
 	}
 	switch {
-	case out.Reachable && x.says != nil:
-	case x.says == nil && x.heard.IsZero():
-		out.Says = "it has not connected yet: nothing is known of it"
+	case out.Reachable:
+	case x.says == nil && !x.connected(now):
+		out.Says = "not connected yet, no data"
 		out.Do = "Start its service with --site " + out.Name + " and --report-to"
 	case x.says == nil:
-		out.Says = "it is connected and has told nothing yet"
+		out.Says = "connected, no data yet"
+	case x.connected(now):
+		out.Says = "connected, but its data has not arrived completely"
+		out.Do = "Wait a minute, then look at the log of its service"
 	default:
-		out.Says = "it cannot be reached: what is shown is of " + x.at.UTC().Format("2006-01-02 15:04") + " UTC"
-		out.Do = "Look whether its service runs and the line to it works. It goes on by itself meanwhile"
+		out.Says = "not reachable: data is from " + x.at.UTC().Format("2006-01-02 15:04") + " UTC"
+		out.Do = "Check that its service runs and that the network between works. The site itself keeps working"
 	}
 	return out
 }
@@ -71,7 +93,7 @@ func (h *Headquarters) Round() api.Round {
 	var matters []health.Matter
 	lines := map[string]api.RoundLine{}
 	for _, x := range h.sortedLocked() {
-		name, there := x.row.Name, x.reachable(now)
+		name, asOf := x.row.Name, x.asOf(now)
 		if v := x.view(now); v.Says != "" {
 			out.Sites = append(out.Sites, v)
 		}
@@ -83,22 +105,14 @@ func (h *Headquarters) Round() api.Round {
 		for _, host := range r.Awaited {
 			out.Awaited = append(out.Awaited, name+": "+host)
 		}
-		for _, v := range r.Silent {
-			v.Site = name
-			out.Silent = append(out.Silent, v)
-		}
-		for _, v := range r.Underway {
-			v.Site = name
-			out.Underway = append(out.Underway, v)
-		}
-		for _, v := range r.Filling {
-			v.Site = name
-			out.Filling = append(out.Filling, v)
-		}
-		for _, v := range r.Pools {
-			v.Site = name
-			out.Pools = append(out.Pools, v)
-		}
+		out.Silent = appendMarked(out.Silent, r.Silent, func(v *api.SilentHost) { v.Site, v.AsOf = name, asOf })
+		out.Underway = appendMarked(out.Underway, r.Underway, func(v *api.UnderWay) {
+			if v.Site, v.AsOf = name, asOf; !asOf.IsZero() {
+				v.Finish = api.Range{} // the estimate is from data that is not current
+			}
+		})
+		out.Filling = appendMarked(out.Filling, r.Filling, func(v *api.Filling) { v.Site, v.AsOf = name, asOf })
+		out.Pools = appendMarked(out.Pools, r.Pools, func(v *api.PoolLine) { v.Site, v.AsOf = name, asOf })
 		if t := r.Trouble; t.Says != "" && health.Verdict(t.Severity).Gravity() >
 			health.Verdict(out.Trouble.Severity).Gravity() {
 			out.Trouble = api.ServiceTrouble{Says: name + ": " + t.Says, Do: t.Do, Severity: t.Severity}
@@ -107,10 +121,7 @@ func (h *Headquarters) Round() api.Round {
 			for _, l := range host.Lines {
 				key := name + " " + l.Matter.Key
 				l.Matter.Key = key
-				l.Line.Site = name
-				if !there {
-					l.Line.AsOf = x.at
-				}
+				l.Line.Site, l.Line.AsOf = name, asOf
 				matters, lines[key] = append(matters, l.Matter), l.Line
 			}
 		}
@@ -124,7 +135,16 @@ func (h *Headquarters) Round() api.Round {
 	return out
 }
 
-// Horizon shows each site as a block, the worst first; of one that cannot be reached nothing is known.
+// appendMarked appends copies that are marked with their site and date.
+func appendMarked[T any](to, from []T, mark func(*T)) []T {
+	for _, v := range from {
+		mark(&v)
+		to = append(to, v)
+	}
+	return to
+}
+
+// Horizon shows each site as a block, the worst first; of one that is not reachable the margin is unknown.
 func (h *Headquarters) Horizon(blocks int) api.Horizon {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -136,7 +156,7 @@ func (h *Headquarters) Horizon(blocks int) api.Horizon {
 			continue
 		}
 		b := x.says.Horizon
-		b.Name, b.Site, b.Places, b.Known = x.row.Name, x.row.Name, 1, b.Known && x.reachable(now)
+		b.Name, b.Site, b.Places, b.Known = x.row.Name, x.row.Name, 1, b.Known && x.current(now)
 		out.Pools += len(x.says.Pools)
 		out.Blocks = append(out.Blocks, b)
 		for _, s := range x.says.Systems {
@@ -162,7 +182,7 @@ func (h *Headquarters) Horizon(blocks int) api.Horizon {
 	return out
 }
 
-// rank has what is known first, since an unknown margin is no small one.
+// rank puts blocks with a known margin first.
 func rank(b api.HorizonBlock) int {
 	if b.Known {
 		return 0
@@ -179,13 +199,12 @@ func (h *Headquarters) Stock() []api.StockItem {
 		if x.says == nil {
 			continue
 		}
-		for _, item := range x.says.Stock {
-			item.Site = x.row.Name
-			if !x.reachable(now) {
-				item.Note = "as of " + x.at.UTC().Format("2006-01-02 15:04") + " UTC. " + item.Note
+		out = appendMarked(out, x.says.Stock, func(v *api.StockItem) {
+			v.Site, v.AsOf = x.row.Name, x.asOf(now)
+			if !v.AsOf.IsZero() {
+				v.Fits = []string{} // what it fits now is not known
 			}
-			out = append(out, item)
-		}
+		})
 	}
 	return out
 }
@@ -203,7 +222,7 @@ func (h *Headquarters) Search(q string) []api.Hit {
 	for _, x := range h.sortedLocked() {
 		name := x.row.Name
 		dated := ""
-		if !x.reachable(now) && x.says != nil {
+		if x.says != nil && !x.current(now) {
 			dated = " · as of " + x.at.UTC().Format("2006-01-02 15:04") + " UTC"
 		}
 		add := func(kind api.HitKind, title, detail, to string, names ...string) {
@@ -216,7 +235,7 @@ func (h *Headquarters) Search(q string) []api.Hit {
 			hits = append(hits, scored{api.Hit{Kind: api.HitKindPage, Title: name, Detail: "site" + dated,
 				To: "/sites/" + name + "/", Site: name}, score + 1})
 			if len(want) == 1 {
-				continue // alone, a site's name means the site
+				continue // the name alone means the site, not everything in it
 			}
 		}
 		if x.says != nil {
@@ -255,29 +274,29 @@ func (h *Headquarters) Search(q string) []api.Hit {
 	return out
 }
 
-// Unreachable says that a site cannot be asked, and how old what is known of it is.
+// Unreachable is the problem that a site does not answer, with the age of its data.
 func (h *Headquarters) Unreachable(name string) *problem.Problem {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	x := h.sites[name]
 	if x == nil {
-		return problem.New(http.StatusNotFound, "no-site", "List them: lantern site list", "No site %q. There %s.", name,
+		return problem.New(http.StatusNotFound, "no-site", "List them: lantern site list", "No site named %q. %s", name,
 			h.namesLocked())
 	}
-	const do = "Look whether its service runs and the line to it works: lantern site list"
+	const do = "Check that its service runs and that the network between works: lantern site list"
 	if x.says == nil {
 		return problem.New(http.StatusServiceUnavailable, "site-unreachable", do,
-			"%s cannot be reached, and has told nothing yet.", name)
+			"%s is not reachable and has sent no data yet.", name)
 	}
 	return problem.New(http.StatusServiceUnavailable, "site-unreachable", do,
-		"%s cannot be reached. What it said last is of %s UTC; its own service may well run: reach it at its own address.",
+		"%s is not reachable from here. Its newest data is from %s UTC. Its own service may be running: use its own address.",
 		name, x.at.UTC().Format("2006-01-02 15:04"))
 }
 
 func (h *Headquarters) namesLocked() string {
 	names := slices.Sorted(maps.Keys(h.sites))
 	if len(names) == 0 {
-		return "is none yet: lantern site invite"
+		return "There is none yet. Begin with: lantern site invite"
 	}
-	return "are " + strings.Join(names, ", ")
+	return "Sites: " + strings.Join(names, ", ") + "."
 }

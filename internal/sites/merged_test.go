@@ -16,7 +16,7 @@ import (
 	"lantern/internal/service/views"
 )
 
-// many is a headquarters that was told of so many hosts of 60 drives at ten sites.
+// many is a headquarters with a number of hosts of 60 drives at ten sites.
 func many(hosts int) *Headquarters {
 	r := rand.New(rand.NewPCG(1, 2))
 	h := &Headquarters{Clock: clock.Real{}, Log: slog.New(slog.DiscardHandler), sites: map[string]*site{}}
@@ -24,9 +24,9 @@ func many(hosts int) *Headquarters {
 		x := h.ofLocked(fmt.Sprintf("site-%d", n%10))
 		x.heard, x.at = time.Now(), time.Now()
 		if x.says == nil {
-			x.says = &views.SiteSays{}
+			x.says = &views.SiteState{}
 		}
-		host := views.HostSays{Host: fmt.Sprintf("host-%04d", n), Room: "stone house"}
+		host := views.HostState{Host: fmt.Sprintf("host-%04d", n), Room: "stone house"}
 		for d := range 60 {
 			key := fmt.Sprintf("wwn-5%06x%08x", n, d)
 			host.Drives = append(host.Drives, views.SiteDrive{Key: key, Tail: fmt.Sprintf("%05d", n*60+d),
@@ -42,7 +42,7 @@ func many(hosts int) *Headquarters {
 	return h
 }
 
-// TestSearchOfMany: a search finds what looking at each drive finds.
+// TestSearchOfMany: a search finds the same as a comparison with every drive.
 func TestSearchOfMany(t *testing.T) {
 	h := many(40)
 	for _, q := range []string{"LD0000017", "00017", "ld000001", "front/7 site-3", "pool-4 00", "stone", "host-0007",
@@ -77,7 +77,7 @@ func TestSearchOfMany(t *testing.T) {
 	}
 }
 
-// TestRoundOfMany: the round of all sites is in the order that one service has.
+// TestRoundOfMany: the round of all sites has the order that one service with all drives has.
 func TestRoundOfMany(t *testing.T) {
 	h := many(20)
 	matters := map[string]health.Matter{}
@@ -100,8 +100,61 @@ func TestRoundOfMany(t *testing.T) {
 	require.Equal(t, want, got)
 }
 
-// TestSilent: people are told of a site that has been silent for long, once, and when it is heard again; of one that never
-// came they are not.
+// TestOldData: while a site is not reachable, or a part of its data is missing, everything from it is dated. Then its
+// margins are unknown, and no drive of its stock is said to fit.
+func TestOldData(t *testing.T) {
+	h := many(10)
+	at := time.Now().Add(-time.Minute).UTC()
+	x := h.sites["site-3"]
+	x.says = &views.SiteState{Hosts: []string{"host-0003"}, Horizon: api.HorizonBlock{Known: true, Pools: 1},
+		Stock: []api.StockItem{{Drive: "d", Fits: []string{"plankton"}}},
+		Round: api.Round{Hosts: 1, Drives: 60, Silent: []api.SilentHost{{Host: "a"}},
+			Underway: []api.UnderWay{{Id: "u", Finish: api.Range{P50: at}}},
+			Filling:  []api.Filling{{Pool: "p"}}, Pools: []api.PoolLine{{Pool: "p"}}}}
+	x.at = at
+	check := func(want time.Time, reachable, known bool, fits int) {
+		t.Helper()
+		r := h.Round()
+		require.Equal(t, want, r.Silent[0].AsOf)
+		require.Equal(t, want, r.Underway[0].AsOf)
+		require.Equal(t, reachable, !r.Underway[0].Finish.P50.IsZero())
+		require.Equal(t, want, r.Filling[0].AsOf)
+		require.Equal(t, want, r.Pools[0].AsOf)
+		lines := 0
+		for _, l := range r.Lines {
+			if l.Site == "site-3" {
+				require.Equal(t, want, l.AsOf)
+				lines++
+			}
+		}
+		require.Equal(t, reachable, len(r.Sites) == 0)
+		if lines == 0 {
+			require.False(t, reachable, "its host is missing")
+		}
+		for _, s := range h.Sites() {
+			if s.Name == "site-3" {
+				require.Equal(t, reachable, s.Reachable)
+				require.Equal(t, reachable, s.Says == "")
+			}
+		}
+		for _, b := range h.Horizon(20).Blocks {
+			if b.Site == "site-3" {
+				require.Equal(t, known, b.Known)
+			}
+		}
+		require.Len(t, h.Stock()[0].Fits, fits)
+	}
+	check(time.Time{}, true, true, 1)
+	x.heard = time.Now().Add(-time.Hour)
+	check(at, false, false, 0)
+	x.heard = time.Now()
+	delete(x.hosts, "host-0003")
+	check(at, false, false, 0)
+	require.Equal(t, []string{"plankton"}, x.says.Stock[0].Fits, "what was sent stays as it is")
+}
+
+// TestSilent: there is one call when a site becomes silent and one when it reports again, and none for a site that
+// never connected.
 func TestSilent(t *testing.T) {
 	h := many(20)
 	var told [][]string
@@ -114,20 +167,20 @@ func TestSilent(t *testing.T) {
 	}
 	h.ofLocked("never")
 	begun := time.Now().Add(-time.Hour)
-	h.tellSilent(begun)
+	h.noticeSilent(begun)
 	require.Empty(t, told, "all are heard")
 	h.sites["site-3"].heard = time.Now().Add(-30 * time.Second)
-	h.tellSilent(begun)
+	h.noticeSilent(begun)
 	require.Empty(t, told, "a service may be started anew")
 	h.sites["site-3"].heard = time.Now().Add(-2 * time.Minute)
 	h.sites["site-4"].heard = time.Time{}
-	h.tellSilent(time.Now())
+	h.noticeSilent(time.Now())
 	require.Empty(t, told, "this headquarters has not listened for long enough")
-	h.tellSilent(begun)
-	h.tellSilent(begun)
+	h.noticeSilent(begun)
+	h.noticeSilent(begun)
 	require.Equal(t, [][]string{{"site-3", "site-4"}}, told)
 	h.sites["site-4"].heard = time.Now()
-	h.tellSilent(begun)
+	h.noticeSilent(begun)
 	require.Equal(t, []string{"site-3"}, told[1])
 }
 

@@ -10,17 +10,17 @@ import (
 	"lantern/internal/store"
 )
 
-// Registry is which sites a headquarters lets in. What is in memory is a copy of what is in the store.
+// Registry has the sites that were invited, and the hashes of their secrets. The store has the same.
 type Registry struct {
 	store *store.Store
 	mu    sync.Mutex // guards sites
 	sites map[string]store.Site
 }
 
-// secretPrefix says what a secret is for.
+// secretPrefix marks the secrets of sites.
 const secretPrefix = "lan-site-"
 
-// OpenRegistry reads which sites are let in.
+// OpenRegistry reads the sites from the store.
 func OpenRegistry(st *store.Store) (*Registry, error) {
 	rows, err := store.All[store.Site](st, "name", "")
 	if err != nil {
@@ -33,7 +33,7 @@ func OpenRegistry(st *store.Store) (*Registry, error) {
 	return r, nil
 }
 
-// Rows are the sites that were invited.
+// Rows returns the sites that were invited.
 func (r *Registry) Rows() (out []api.Site) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -43,7 +43,7 @@ func (r *Registry) Rows() (out []api.Site) {
 	return out
 }
 
-// Knows says whether a site is let in with a secret.
+// Knows reports whether a site was invited and the secret is right.
 func (r *Registry) Knows(name, given string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -51,25 +51,33 @@ func (r *Registry) Knows(name, given string) bool {
 	return known && subtle.ConstantTimeCompare(row.Hash, secret.Hash(given)) == 1
 }
 
-// Invite lets a site in, with a secret that is told once; the one it had before counts no more.
+// Has reports whether a site was invited and not removed since.
+func (r *Registry) Has(name string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, known := r.sites[name]
+	return known
+}
+
+// Invite adds a site and returns its secret. An older secret of it becomes invalid.
 func (r *Registry) Invite(by, name string, now time.Time) (string, error) {
 	if err := CheckName(name); err != nil {
 		return "", err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	told := secret.New(secretPrefix)
-	row := store.Site{Name: name, Hash: secret.Hash(told), Invited: now.UTC(), By: by}
+	plain := secret.New(secretPrefix)
+	row := store.Site{Name: name, Hash: secret.Hash(plain), Invited: now.UTC(), By: by}
 	b := &store.Batch{}
 	b.Put(&row)
 	if err := r.store.Write(b); err != nil {
 		return "", err
 	}
 	r.sites[name] = row
-	return told, nil
+	return plain, nil
 }
 
-// Remove lets a site in no more; known is false where it never was.
+// Remove removes a site; known is false if it was not invited.
 func (r *Registry) Remove(name string) (known bool, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

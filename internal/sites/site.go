@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -17,25 +18,25 @@ import (
 	"lantern/internal/service/views"
 )
 
-// Source is the service of a site: what it tells.
+// Source is the service of a site, from which its data is read.
 type Source interface {
-	// Events are up to limit events after an id, in order.
+	// Events returns up to limit events after an id, in order.
 	Events(after int64, limit int) ([]api.Event, error)
-	// EventsBefore are up to limit events before an id, the newest first.
+	// EventsBefore returns up to limit events before an id, the newest first.
 	EventsBefore(id int64, limit int) ([]api.Event, error)
-	// Site is what the site says of itself, and of the hosts that changed since they were told.
-	Site(told map[string]uint64) (views.SiteSays, []views.HostSays)
-	// Changes counts what Site says that may have changed.
+	// Site returns the state of the site, and of the hosts whose stamps differ from those in sent. It updates sent.
+	Site(sent map[string]uint64) (views.SiteState, []views.HostState)
+	// Changes is a counter that increases when the result of Site may have changed.
 	Changes() int
 }
 
-// Site tells a headquarters what a service knows, and answers what it asks. The service does not depend on it: what
-// cannot be told now is told later, from the service's own records.
+// Site sends the data of a service to a headquarters and answers its requests. The service does not depend on it: what
+// cannot be sent now is sent later, from the service's own records.
 type Site struct {
 	Name    string
 	URL     string // of the engine
-	Secret  string // empty where the URL or a file has what is needed to be let in
-	Creds   string // a file of an engine of others; may be empty
+	Secret  string // empty if the URL or Creds has the credentials
+	Creds   string // file with credentials for an external engine; may be empty
 	Version string
 	Source  Source
 	Handler http.Handler // answers requests that come through the headquarters
@@ -44,44 +45,50 @@ type Site struct {
 	Options []nats.Option
 
 	nc      *nats.Conn
-	told    map[string]uint64 // stamps of what was told of each host
-	wait    map[string]views.HostSays
-	made    int64 // tells apart which streams it was told to
-	version int   // of what was told of the site
+	sent    map[string]uint64 // stamp of the newest state sent of each host
+	wait    map[string]views.HostState
+	made    int64 // identifies the streams that it was sent to
+	version int   // Source.Changes of the newest state sent
 	lastSeq uint64
-	sentTo  int64 // the newest event that the stream has
-	known   bool  // lastSeq and sentTo are known
+	sentTo  int64       // id of the newest event in the stream
+	known   bool        // lastSeq and sentTo are valid
+	again   atomic.Bool // the connection was made again: the streams may have been created again
 	fullAt  time.Time
-	restTo  time.Time // nothing is told of the state before that
+	restTo  time.Time // no state is sent before that
 }
 
-// How often is looked whether there is something to tell; how often a site says that it is there; how long the
-// headquarters waits before it calls a site silent; and how often a site tells of itself at the least.
+// Intervals: look for data to send, send a heartbeat, silence after which a site is not reachable, and send the state
+// although nothing changed.
 const (
-	tellEach   = time.Second
-	aliveEach  = 2 * time.Second
-	silentFor  = 10 * time.Second
-	retellEach = time.Minute
-	tellWithin = 10 * time.Second
-	// restFor is how many times as long as finding out what changed takes it is not looked again.
-	restFor = 25
+	sendEvery      = time.Second
+	sendFor        = 2 * time.Second // events, before states and heartbeats
+	aliveEvery     = 2 * time.Second
+	silentFor      = 10 * time.Second
+	resendEvery    = time.Minute
+	requestTimeout = 10 * time.Second
+	// After the time that Source.Site took, the site waits restFor times as long, and restMost at the most.
+	restFor  = 25
+	restMost = 5 * time.Second
 )
 
-// Run tells and answers until ctx ends. A line that is cut is joined again by itself.
+// Run sends data and answers requests until ctx ends. It connects again by itself.
 func (s *Site) Run(ctx context.Context) error {
-	s.told, s.wait = map[string]uint64{}, map[string]views.HostSays{}
+	s.sent, s.wait = map[string]uint64{}, map[string]views.HostState{}
 	options := append([]nats.Option{
 		nats.Name("site " + s.Name), nats.CustomInboxPrefix(inboxOf(s.Name)), nats.MaxReconnects(-1),
 		nats.ReconnectWait(time.Second), nats.RetryOnFailedConnect(true), nats.PingInterval(3 * time.Second),
 		nats.MaxPingsOutstanding(2), nats.ReconnectBufSize(-1), nats.Timeout(5 * time.Second),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
 			if err != nil && ctx.Err() == nil {
-				s.Log.Warn("the headquarters cannot be reached; what happens meanwhile is told later", "error", err)
+				s.Log.Warn("headquarters not reachable; events are sent later", "error", err)
 			}
 		}),
-		nats.ReconnectHandler(func(*nats.Conn) { s.Log.Info("the headquarters can be reached again") }),
+		nats.ReconnectHandler(func(*nats.Conn) {
+			s.again.Store(true)
+			s.Log.Info("headquarters reachable again")
+		}),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
-			s.Log.Warn("the connection to the headquarters", "error", err)
+			s.Log.Warn("connection to the headquarters", "error", err)
 		}),
 	}, s.Options...)
 	if s.Secret != "" {
@@ -101,34 +108,44 @@ func (s *Site) Run(ctx context.Context) error {
 		case turns <- struct{}{}:
 			go func() { defer func() { <-turns }(); answer(ctx, s.nc, s.Handler, m) }()
 		default:
-			s.Log.Warn("too many requests come through the headquarters at once; one is not answered")
+			s.Log.Warn("too many requests through the headquarters at once: one was dropped")
 		}
 	})
 	if err != nil {
 		return err
 	}
 	defer func() { _ = sub.Unsubscribe() }()
-	return s.tell(ctx)
+	return s.send(ctx)
 }
 
-func (s *Site) tell(ctx context.Context) error {
-	tick := time.NewTicker(tellEach)
+func (s *Site) send(ctx context.Context) error {
+	tick := time.NewTicker(sendEvery)
 	defer tick.Stop()
 	var aliveAt time.Time
-	said := "" // what went wrong last, so that it is logged once
+	logged := "" // the last error that was logged: each is logged once
 	for {
+		more := false
 		if s.nc.IsConnected() {
-			if now := time.Now(); now.Sub(aliveAt) >= aliveEach {
-				aliveAt = now
-				_ = s.nc.Publish(aliveOf(s.Name), []byte(s.Version)) // the next comes soon
+			if s.again.Swap(false) {
+				s.known = false
 			}
-			err := errors.Join(s.tellEvents(ctx), s.tellState(ctx))
+			var err error
+			more, err = s.sendEvents(ctx)
+			err = errors.Join(err, s.sendState(ctx))
 			if err == nil {
-				said = ""
-			} else if ctx.Err() == nil && err.Error() != said {
-				said = err.Error()
-				s.Log.Warn("the headquarters could not be told; it is tried again", "error", err)
+				logged = ""
+				// A heartbeat means that the headquarters has the newest state, so it follows a successful send only.
+				if now := time.Now(); now.Sub(aliveAt) >= aliveEvery {
+					aliveAt = now
+					_ = s.nc.Publish(aliveOf(s.Name), []byte(s.Version)) // if it is lost, the next follows
+				}
+			} else if ctx.Err() == nil && err.Error() != logged {
+				logged = err.Error()
+				s.Log.Warn("data could not be sent to the headquarters; trying again", "error", err)
 			}
+		}
+		if more && ctx.Err() == nil {
+			continue
 		}
 		select {
 		case <-ctx.Done():
@@ -138,9 +155,9 @@ func (s *Site) tell(ctx context.Context) error {
 	}
 }
 
-// publish puts a message into a stream and waits until it is kept.
+// publish adds a message to a stream and waits until it is stored.
 func (s *Site) publish(ctx context.Context, m *nats.Msg) (seq uint64, err error) {
-	ctx, cancel := context.WithTimeout(ctx, tellWithin)
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	r, err := s.nc.RequestMsgWithContext(ctx, m)
 	if err != nil {
@@ -162,20 +179,20 @@ func (s *Site) publish(ctx context.Context, m *nats.Msg) (seq uint64, err error)
 	return ack.Seq, nil
 }
 
-// engineError is what the engine refuses with.
+// engineError is an error that the engine returned.
 type engineError struct {
 	code int
 	says string
 }
 
-// Error is what the engine says.
+// Error returns the text of the engine.
 func (e engineError) Error() string {
-	return fmt.Sprintf("the engine refuses: %s (%d)", e.says, e.code)
+	return fmt.Sprintf("the engine refused: %s (%d)", e.says, e.code)
 }
 
-// ask asks the headquarters what the streams have of this site.
+// ask asks the headquarters what the streams contain of this site.
 func (s *Site) ask(ctx context.Context, about []seen) (l last, err error) {
-	ctx, cancel := context.WithTimeout(ctx, tellWithin)
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	b, err := json.Marshal(about)
 	if err != nil {
@@ -188,14 +205,14 @@ func (s *Site) ask(ctx context.Context, about []seen) (l last, err error) {
 	return l, json.Unmarshal(r.Data, &l)
 }
 
-// findOut finds out up to which event the stream has them.
+// findOut finds the newest event of this site in the stream.
 func (s *Site) findOut(ctx context.Context) error {
 	l, err := s.ask(ctx, nil)
 	if err != nil {
 		return err
 	}
-	if l.Made != s.made { // they were made anew, or this service just began
-		s.made, s.told, s.version = l.Made, map[string]uint64{}, -1
+	if l.Made != s.made { // they were created again, or this service has just started
+		s.made, s.sent, s.version = l.Made, map[string]uint64{}, -1
 	}
 	s.lastSeq, s.sentTo = l.Seq, l.Event.ID
 	if l.Seq > 0 {
@@ -214,8 +231,9 @@ func (s *Site) findOut(ctx context.Context) error {
 				return err
 			}
 			back := event{ID: s.sentTo, Kind: "host", At: s.Clock.Now().UTC(), Subject: s.Name, Says: fmt.Sprintf(
-				"%s went on from older records: what it told after its event %d is no longer in them", s.Name, s.sentTo)}
-			s.Log.Warn("these records are older than what the headquarters was told; it is told so", "event", s.sentTo)
+				"%s was restored from older records: its events after %d are no longer in them", s.Name, s.sentTo)}
+			s.Log.Warn("these records are older than the events at the headquarters; an event there says so",
+				"event", s.sentTo)
 			back.Sum = restored
 			if err := s.publishEvent(ctx, back); err != nil {
 				return err
@@ -226,7 +244,7 @@ func (s *Site) findOut(ctx context.Context) error {
 	return nil
 }
 
-// common finds the newest of its own events that the stream has too, 0 for none.
+// common returns the id of the newest of its own events that is also in the stream, 0 for none.
 func (s *Site) common(ctx context.Context) (int64, error) {
 	const together = 500
 	for before := int64(1) << 62; ; {
@@ -246,8 +264,8 @@ func (s *Site) common(ctx context.Context) (int64, error) {
 	}
 }
 
-// publishEvent appends an event if the newest of this site in the stream is the one that we know of: so none is doubled
-// whose acknowledgement was lost, and two services of one name do not mix.
+// publishEvent appends an event on the condition that lastSeq is still the newest of this site in the stream. Therefore
+// an event is not doubled if its acknowledgement was lost, and the events of two services with one name do not mix.
 func (s *Site) publishEvent(ctx context.Context, e event) error {
 	b, err := json.Marshal(e)
 	if err != nil {
@@ -258,76 +276,80 @@ func (s *Site) publishEvent(ctx context.Context, e event) error {
 	m.Header.Set(nats.ExpectedLastSubjSeqHdr, strconv.FormatUint(s.lastSeq, 10))
 	seq, err := s.publish(ctx, m)
 	if err != nil {
-		s.known = false // it may be there or not
+		s.known = false // it is not known whether the stream has it
 		return err
 	}
 	s.lastSeq, s.sentTo = seq, e.ID
 	return nil
 }
 
-func (s *Site) tellEvents(ctx context.Context) error {
+// sendEvents sends events, for a limited time: states and heartbeats must not wait until no more events occur. more is
+// true if there are others to send.
+func (s *Site) sendEvents(ctx context.Context) (more bool, err error) {
 	if !s.known {
 		if err := s.findOut(ctx); err != nil {
-			return err
+			return false, err
 		}
 	}
-	for ctx.Err() == nil {
+	for until := time.Now().Add(sendFor); ; {
 		next, err := s.Source.Events(s.sentTo, 500)
 		if err != nil || len(next) == 0 {
-			return err
+			return false, err
 		}
 		for _, e := range next {
 			if err := s.publishEvent(ctx, eventOf(e)); err != nil {
-				return err
+				return false, err
+			}
+			if time.Now().After(until) {
+				return true, nil
 			}
 		}
 	}
-	return ctx.Err()
 }
 
-// tellState tells what changed of the site and of its hosts.
-func (s *Site) tellState(ctx context.Context) error {
+// sendState sends the state of the site, and of the hosts that changed.
+func (s *Site) sendState(ctx context.Context) error {
 	if !s.known {
-		return nil // which streams there are is not known
+		return nil // sendEvents has failed and returns why
 	}
 	changes := s.Source.Changes()
-	if changes == s.version && len(s.wait) == 0 && time.Since(s.fullAt) < retellEach {
+	if changes == s.version && len(s.wait) == 0 && time.Since(s.fullAt) < resendEvery {
 		return nil
 	}
 	begun := time.Now()
 	if begun.Before(s.restTo) {
 		return nil
 	}
-	site, hosts := s.Source.Site(s.told)
-	// The service stands still meanwhile: a large one is asked less often.
-	s.restTo = begun.Add(restFor * time.Since(begun))
+	site, hosts := s.Source.Site(s.sent)
+	// Site holds the lock of the service: a large service is read less often.
+	s.restTo = begun.Add(min(restFor*time.Since(begun), restMost))
 	site.Version = s.Version
 	for _, h := range hosts {
-		s.wait[h.Host] = h // what could not be told yet is replaced by what is newer
+		s.wait[h.Host] = h // a newer state replaces one that was not sent yet
 	}
 	for name, h := range s.wait {
-		if err := s.say(ctx, ofHost, name, h); err != nil {
+		if err := s.publishState(ctx, ofHost, name, h); err != nil {
 			return err
 		}
 		delete(s.wait, name)
 	}
-	if err := s.say(ctx, ofSite, s.Name, site); err != nil {
+	if err := s.publishState(ctx, ofSite, s.Name, site); err != nil {
 		return err
 	}
 	s.version, s.fullAt = changes, time.Now()
 	return nil
 }
 
-func (s *Site) say(ctx context.Context, kind, name string, v any) error {
+func (s *Site) publishState(ctx context.Context, kind, name string, v any) error {
 	body, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	b, err := pack(said{At: s.Clock.Now().UTC(), Name: name, Body: body})
+	b, err := pack(state{At: s.Clock.Now().UTC(), Name: name, Body: body})
 	if err != nil {
 		return err
 	}
-	m := nats.NewMsg(saidBy(s.Name, kind, name))
+	m := nats.NewMsg(stateOf(s.Name, kind, name))
 	m.Data = b
 	_, err = s.publish(ctx, m)
 	return err

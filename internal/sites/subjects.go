@@ -1,8 +1,8 @@
-// Package sites lets a headquarters show many services ("sites") as one, and a site tell it what it knows.
+// Package sites lets a headquarters show many services ("sites") as one.
 //
-// Between them stands a message engine, NATS with JetStream. A site publishes its events and what it says of itself and
-// of each host to streams that are kept, and answers requests; it never depends on any of it, and its own records are
-// what it publishes from. A headquarters reads the streams, and asks the site for everything else.
+// They communicate through a message engine, NATS with JetStream. A site publishes its events, and the state of itself
+// and of each host, to durable streams, and it answers requests. It publishes from its own records and does not depend
+// on the engine. A headquarters reads the streams and requests everything else from the site.
 package sites
 
 import (
@@ -20,16 +20,16 @@ import (
 	"lantern/internal/api"
 )
 
-// The streams that are kept.
+// The durable streams.
 const (
 	eventStream = "LANTERN_EVENTS" // every event of every site, in order
-	saidStream  = "LANTERN_SAID"   // the newest that a site said of itself and of each host
+	stateStream = "LANTERN_STATE"  // the newest state of each site and host
 )
 
 // Subjects. A site may publish under its own name alone.
 func eventsOf(site string) string { return "lantern.event." + site }
-func saidBy(site, kind, name string) string {
-	return "lantern.said." + site + "." + kind + "." + token(name)
+func stateOf(site, kind, name string) string {
+	return "lantern.state." + site + "." + kind + "." + token(name)
 }
 func aliveOf(site string) string   { return "lantern.alive." + site }
 func askOf(site string) string     { return "lantern.ask." + site }
@@ -37,7 +37,7 @@ func lastOf(site string) string    { return "lantern.last." + site }
 func answersOf(site string) string { return "lantern.answer." + site }
 func inboxOf(site string) string   { return "lantern.inbox." + site }
 
-// Kinds of what a site says.
+// Kinds of state.
 const (
 	ofSite = "site"
 	ofHost = "host"
@@ -45,7 +45,7 @@ const (
 
 var plain = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
 
-// token is a name as a part of a subject.
+// token encodes a name as one part of a subject.
 func token(name string) string {
 	if plain.MatchString(name) && !strings.HasPrefix(name, "x--") {
 		return name
@@ -55,16 +55,17 @@ func token(name string) string {
 
 var siteName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`)
 
-// CheckName says whether a site can have a name.
+// CheckName returns an error if the name is not valid for a site.
 func CheckName(name string) error {
 	if !siteName.MatchString(name) {
-		return fmt.Errorf("%q is no name of a site: up to 40 small letters, digits and hyphens, such as north", name)
+		return fmt.Errorf("%q is not a valid site name: use up to 40 lower-case letters, digits and hyphens, such as north",
+			name)
 	}
 	return nil
 }
 
-// event is an event of a site as it is published. Sum tells events apart that have the same id because the site was
-// restored from a backup in between.
+// event is an event of a site as it is published. After a site was restored from a backup, it gives ids a second time;
+// Sum distinguishes such events.
 type event struct {
 	ID      int64     `json:"id"`
 	Kind    string    `json:"kind"`
@@ -74,7 +75,7 @@ type event struct {
 	Sum     string    `json:"sum"`
 }
 
-// restored is the Sum of the event by which a site says that it went on from older records.
+// restored is the Sum of the event that a site publishes after it was restored from a backup.
 const restored = "restored"
 
 func eventOf(e api.Event) event {
@@ -88,14 +89,14 @@ func eventOf(e api.Event) event {
 	return out
 }
 
-// last is what the streams have of a site.
+// last describes what the streams contain of a site.
 type last struct {
-	// Made tells streams apart that were made anew: then everything is told again.
+	// Made identifies the streams. If they were created again, the site sends everything again.
 	Made int64 `json:"made"`
-	// Seq is the number in the stream of the newest event, 0 for none.
+	// Seq is the sequence number of the newest event in the stream, 0 for none.
 	Seq   uint64 `json:"seq"`
 	Event event  `json:"event"`
-	// Common is the newest of the events that were asked for which the stream has too.
+	// Common is the id of the newest event of the request that is also in the stream.
 	Common int64 `json:"common"`
 }
 
@@ -105,8 +106,8 @@ type seen struct {
 	Sum string `json:"sum"`
 }
 
-// said is what a site says of something, at a time by its own clock.
-type said struct {
+// state is the state of a site or host at a time, by the clock of the site.
+type state struct {
 	At   time.Time       `json:"at"`
 	Name string          `json:"name"`
 	Body json.RawMessage `json:"body"`
@@ -133,5 +134,5 @@ func unpack(b []byte, to any) error {
 	return json.Unmarshal(plain, to)
 }
 
-// errUnreachable is what asking a site ends with that is not connected.
+// errUnreachable is returned for a request to a site that is not connected.
 var errUnreachable = errors.New("the site cannot be reached")

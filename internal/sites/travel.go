@@ -9,21 +9,21 @@ import (
 	"time"
 )
 
-// A drive that is moved from one site to another keeps what was measured of it: the readings that the site before has
-// of it are imported where it is now, once, and are known there by drive and time, so nothing is doubled.
+// A drive that is moved from one site to another keeps its readings: they are read from the old site and imported at
+// the new one, once. A reading is identified by drive and time, so a second import does not double it.
 
-// travelEach is how often is looked for drives that are at another site than before.
-const travelEach = 5 * time.Second
+// travelEvery is the interval of looks for drives that moved to another site.
+const travelEvery = 5 * time.Second
 
-// mostImport is how much is imported with one request, in bytes.
+// mostImport is the size of the body of one import, in bytes.
 const mostImport = 400 << 10
 
-// move is a drive whose readings are at a site where it is not any more.
+// move is a drive that moved from one site to another.
 type move struct{ drive, from, to string }
 
-// Follow takes the readings of drives that travel along until ctx ends.
+// Follow moves the readings of drives that moved to another site, until ctx ends.
 func (h *Headquarters) Follow(ctx context.Context) {
-	tick := time.NewTicker(travelEach)
+	tick := time.NewTicker(travelEvery)
 	defer tick.Stop()
 	for {
 		select {
@@ -33,7 +33,7 @@ func (h *Headquarters) Follow(ctx context.Context) {
 		}
 		for _, m := range h.moves(time.Now()) {
 			if err := h.move(ctx, m); err != nil && ctx.Err() == nil {
-				h.Log.Warn("the readings of a drive that travelled could not be moved; it is tried again", "drive", m.drive,
+				h.Log.Warn("the readings of a drive that moved could not be imported; trying again", "drive", m.drive,
 					"from", m.from, "to", m.to, "error", err)
 				break
 			}
@@ -41,14 +41,14 @@ func (h *Headquarters) Follow(ctx context.Context) {
 	}
 }
 
-// moves are the drives that one reachable site has, and another had.
+// moves returns the drives that one reachable site has and another had.
 func (h *Headquarters) moves(now time.Time) (out []move) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	type where struct{ here, before []string }
 	of := map[string]*where{}
 	for _, x := range h.sortedLocked() {
-		if !x.reachable(now) {
+		if !x.current(now) {
 			continue
 		}
 		for _, host := range x.hosts {
@@ -68,7 +68,7 @@ func (h *Headquarters) moves(now time.Time) (out []move) {
 	}
 	for key, w := range of {
 		if len(w.here) != 1 {
-			continue // a drive that two sites have at once is at neither for sure
+			continue // two sites report it: its place is not known
 		}
 		for _, from := range w.before {
 			if m := (move{key, from, w.here[0]}); !h.moved[m] {
@@ -80,11 +80,11 @@ func (h *Headquarters) moves(now time.Time) (out []move) {
 	return out
 }
 
-// move imports what one site has measured of a drive at another.
+// move imports the readings of a drive from one site at another.
 func (h *Headquarters) move(ctx context.Context, m move) error {
 	var lines bytes.Buffer
 	give := func() error {
-		// Whole lines alone: the rest waits for what comes.
+		// Only whole lines: the rest waits for the next part.
 		end := bytes.LastIndexByte(lines.Bytes(), '\n') + 1
 		if end == 0 {
 			return nil
@@ -110,6 +110,6 @@ func (h *Headquarters) move(ctx context.Context, m move) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.moved[m] = true
-	h.Log.Info("the readings of a drive that travelled are where it is now", "drive", m.drive, "from", m.from, "to", m.to)
+	h.Log.Info("the readings of a drive that moved were imported", "drive", m.drive, "from", m.from, "to", m.to)
 	return nil
 }

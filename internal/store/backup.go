@@ -152,7 +152,7 @@ func Sound(file string) error {
 	defer db.Close()
 	rows, err := db.Query("PRAGMA integrity_check(10)")
 	if err != nil {
-		return fmt.Errorf("%s is no database that can be read: %w", file, err)
+		return fmt.Errorf("%s is not a readable database: %w", file, err)
 	}
 	defer rows.Close()
 	var wrong []string

@@ -80,7 +80,7 @@ var migrations = []struct {
 	5:  {"certificates of agents", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &Authority{}) }},
 	6:  {"where a swap stood after each event", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapEvent{}) }},
 	7:  {"names that people gave pools", func(tx *gorm.DB) error { return tx.AutoMigrate(&PoolName{}) }},
-	8:  {"what a host tells beside what is there", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
+	8:  {"what a host reports beside its drives", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}) }},
 	9:  {"the newest looks of swaps", func(tx *gorm.DB) error { return tx.AutoMigrate(&SwapLook{}) }},
 	10: {"management controllers of hosts", func(tx *gorm.DB) error { return tx.AutoMigrate(&Host{}, &HostSecret{}) }},
 	11: {"records of drives, so that a start is quick", func(tx *gorm.DB) error { return tx.AutoMigrate(&DriveRecord{}) }},

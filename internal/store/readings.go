@@ -131,7 +131,7 @@ func (s *Store) Fold(b Block, loose int, of []Block, record DriveRecord) error {
 				return r.Error
 			}
 			if r.RowsAffected != int64(loose) {
-				return fmt.Errorf("%d readings were to be folded, %d were there", loose, r.RowsAffected)
+				return fmt.Errorf("%d readings were to be stored as a block, but %d exist", loose, r.RowsAffected)
 			}
 		}
 		if err := tx.Create(&b).Error; err != nil {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -30,13 +31,14 @@ var ErrUnwritable = errors.New("the database cannot be written")
 var ErrNone = errors.New("no such record")
 
 // ErrTwice means that a report with this id was taken before, and that nothing was written.
-var ErrTwice = errors.New("this report was taken before")
+var ErrTwice = errors.New("this report was accepted before")
 
 // Store is an open database.
 type Store struct {
 	ways atomic.Uint64 // see Ways
 	db   *gorm.DB      // the one connection that writes
 	read *gorm.DB      // connections that only read: they wait for no writer, and see what was committed
+	log  writeAheadLog
 	file string
 	lock *lock
 	now  func() time.Time // the clock by which moments are noted; nil while none are
@@ -75,7 +77,7 @@ func openDatabase(file string) (*Store, error) {
 	// A path may hold what means something in a URI: "#" would cut it short, and another file would be opened.
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite" +
 		"&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)" +
-		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(4000)"
+		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(" + strconv.Itoa(logMost) + ")"
 	db, err := connect(dsn, 1)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
@@ -84,12 +86,19 @@ func openDatabase(file string) (*Store, error) {
 		err = errors.Join(full(err), disconnect(db))
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", file, err)
 	}
+	if err := prepare(db); err != nil {
+		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
+	}
 	small := strings.Replace(dsn, "cache_size(-65536)", "cache_size(-8192)", 1)
 	read, err := connect(small+"&_pragma=query_only(1)", readers)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
 	}
-	return &Store{db: db, read: read, file: file}, nil
+	side, err := connect(small, 1)
+	if err != nil {
+		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(read), disconnect(db)))
+	}
+	return &Store{db: db, read: read, log: writeAheadLog{side: side}, file: file}, nil
 }
 
 // readers is how many read at once.
@@ -119,16 +128,13 @@ func disconnect(db *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return raw.Close()
+	return raw.Close() // and its prepared statements
 }
 
 // Close ends all use of the database.
 func (s *Store) Close() error {
-	return errors.Join(disconnect(s.read), disconnect(s.db), s.lock.release())
+	return errors.Join(disconnect(s.log.side), disconnect(s.read), disconnect(s.db), s.lock.release())
 }
-
-// LeaveLog leaves it to others to take the write-ahead log into the database: to who copies it before.
-func (s *Store) LeaveLog() error { return s.db.Exec("PRAGMA wal_autocheckpoint = 0").Error }
 
 // ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is
 // rehearsed.
@@ -195,17 +201,20 @@ func (b *Batch) Empty() bool {
 	return len(b.put)+len(b.add)+len(b.drop)+len(b.Events)+len(b.Audit) == 0 && b.Once == nil
 }
 
-// Write keeps the whole batch, or nothing of it.
-func (s *Store) Write(b *Batch) error {
-	if b.Empty() {
+// Write stores batches in order, in one transaction: all of them, or nothing.
+func (s *Store) Write(batches ...*Batch) error {
+	batches = slices.DeleteFunc(slices.Clone(batches), (*Batch).Empty)
+	if len(batches) == 0 {
 		return nil
 	}
-	err := s.write(b)
+	err := s.write(batches)
 	if errors.Is(err, ErrFull) && s.release() {
-		err = s.write(b)
+		err = s.write(batches)
 	}
-	if slices.ContainsFunc(slices.Concat(b.put, b.add, b.drop), letsIn) {
-		s.ways.Add(1)
+	for _, b := range batches {
+		if slices.ContainsFunc(slices.Concat(b.put, b.add, b.drop), letsIn) {
+			s.ways.Add(1)
+		}
 	}
 	return err
 }
@@ -224,36 +233,46 @@ func letsIn(record any) bool {
 // what is older.
 func (s *Store) Ways() uint64 { return s.ways.Load() }
 
-func (s *Store) write(b *Batch) error {
+func (s *Store) write(batches []*Batch) error {
+	defer s.log.written.Add(1)
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
 		if err := s.moment(tx); err != nil {
 			return err
 		}
-		if b.Once != nil {
-			if done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(b.Once); done.Error != nil {
-				return done.Error
-			} else if done.RowsAffected == 0 {
-				return ErrTwice
-			}
-		}
-		if err := writeNew(tx, b.add); err != nil {
-			return err
-		}
-		for _, r := range b.drop {
-			if err := tx.Delete(r).Error; err != nil {
+		for _, b := range batches {
+			if err := b.write(tx); err != nil {
 				return err
 			}
 		}
-		if err := writeOver(tx, b.put); err != nil {
-			return err
-		}
-		for _, e := range b.Events {
-			if err := tx.Create(e).Error; err != nil {
-				return err
-			}
-		}
-		return appendAudit(tx, b.Audit)
+		return nil
 	}))
+}
+
+func (b *Batch) write(tx *gorm.DB) error {
+	if b.Once != nil {
+		if done := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(b.Once); done.Error != nil {
+			return done.Error
+		} else if done.RowsAffected == 0 {
+			return ErrTwice
+		}
+	}
+	if err := writeNew(tx, b.add); err != nil {
+		return err
+	}
+	for _, r := range b.drop {
+		if err := tx.Delete(r).Error; err != nil {
+			return err
+		}
+	}
+	if err := writeOver(tx, b.put); err != nil {
+		return err
+	}
+	for _, e := range b.Events {
+		if err := tx.Create(e).Error; err != nil {
+			return err
+		}
+	}
+	return appendAudit(tx, b.Audit)
 }
 
 // writeNew writes rows that may be there already, readings and pages many at once.
@@ -355,7 +374,7 @@ func One[T any](s *Store, where string, args ...any) (T, error) {
 	return out, err
 }
 
-// Remove deletes what fits: sessions and codes that are over, nothing else.
+// Remove deletes the rows that match: expired sessions and codes, and records that can be made again.
 func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	var record T
 	r := s.db.Where(where, args...).Delete(&record)

@@ -1,7 +1,10 @@
 package store
 
 import (
+	"fmt"
 	"path/filepath"
+	"runtime"
+	"sync"
 	"testing"
 	"time"
 
@@ -126,4 +129,40 @@ func TestOnce(t *testing.T) {
 	newest, err := Newest[Event](s, 2, "subject = ?", "d")
 	require.NoError(t, err)
 	require.Equal(t, []string{"e", "d"}, []string{newest[0].Says, newest[1].Says})
+}
+
+// TestWritersTogether: many write at the same time, with statements of many sizes; each write is stored, and none waits
+// for ever for another.
+func TestWritersTogether(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "lantern.db"))
+	require.NoError(t, err)
+	defer s.Close()
+	done := make(chan struct{})
+	var writing sync.WaitGroup
+	for w := range 8 {
+		writing.Go(func() {
+			for i := range 60 {
+				b := &Batch{Events: []*Event{{Kind: "drive", Subject: fmt.Sprint(w), Says: fmt.Sprint(i)}}}
+				for j := range 1 + i%20 {
+					b.Add(&Reading{Drive: fmt.Sprint(w), At: int64(1000*i + j), Packed: []byte{1}})
+				}
+				if err := s.Write(b); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	go func() { writing.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(2 * time.Minute):
+		buf := make([]byte, 1<<20)
+		t.Fatalf("writers wait for each other:\n%s", buf[:runtime.Stack(buf, true)])
+	}
+	rows, err := All[Reading](s, "drive", "")
+	require.NoError(t, err)
+	require.Len(t, rows, 8*3*(20*21/2))
+	events, err := All[Event](s, "id", "")
+	require.NoError(t, err)
+	require.Len(t, events, 8*60)
 }

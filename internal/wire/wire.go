@@ -157,7 +157,7 @@ func toGrid(s *enclosure.Section, gaps [][]int, bays map[string][]int, names map
 	for text, name := range names {
 		n, err := strconv.Atoi(text)
 		if err != nil {
-			return fmt.Errorf("section %s: %q is no number of a bay", s.Name, text)
+			return fmt.Errorf("section %s: %q is not a bay number", s.Name, text)
 		}
 		if s.Names == nil {
 			s.Names = map[int]string{}

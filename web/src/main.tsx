@@ -37,7 +37,7 @@ const queries = new QueryClient({
   },
 });
 
-/** Page is what changes within the frame: it waits, and it may fail, without taking the frame along. */
+/** Page is the part within the frame: an error in it, or a slow load, leaves the frame as it is. */
 function Page({ children }: { children: ReactNode }) {
   return (
     <Boundary page={useLocation().pathname}>
@@ -69,7 +69,7 @@ createRoot(document.getElementById("root")!).render(
                             path="*"
                             element={
                               <>
-                                <Title>Nothing is here</Title>
+                                <Title>Nothing here</Title>
                                 <Empty>No such page. Press / to search.</Empty>
                               </>
                             }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { navigation, pages, searchable, touches } from "./pages";
+import { linesAt, navigation, pages, searchable, touches } from "./pages";
 
 /** sources are all files of the console as text, by path. */
 const sources: Record<string, string> = import.meta.glob("./**/*.{ts,tsx}", {
@@ -17,6 +17,14 @@ describe("pages", () => {
         expect(new Set(of).size).toBe(of.length);
         expect(of.includes("Sites") || of.includes("/sites")).toBe(hq);
       }
+  });
+  it("show the command lines of what they do, with the names of their path", () => {
+    expect(linesAt("/drives/ZU006")).toContain("lantern swap plan ZU006");
+    expect(linesAt("/pools/old pool")).toContain("lantern scrub 'old pool'");
+    expect(linesAt("/pools/it's")).toContain("lantern scrub 'it'\\''s'");
+    expect(linesAt("/bays/skerry")).toContain("lantern light list");
+    expect(linesAt("/nothing")).toEqual([]);
+    for (const p of pages.filter((x) => x.name)) expect(p.lines?.length, p.path).toBeGreaterThan(0);
   });
   it("can all be loaded from a file that exists", () => {
     const text = sources["./pages.ts"] ?? "";

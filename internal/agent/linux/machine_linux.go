@@ -191,7 +191,7 @@ func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok 
 		return f, false
 	}
 	if d.Key() == "" && f.Transport == nil {
-		f.Nameless = "it tells neither a WWN nor a serial"
+		f.Nameless = "it reports neither a WWN nor a serial"
 		return f, true
 	}
 	// Older kernels have no diskseq; and it does not change when the file behind a loop device does.
@@ -239,7 +239,7 @@ func (m *Machine) pin(name string) (f agent.Found, release func(), err error) {
 	f, ok := m.found(name, true)
 	if !ok {
 		unix.Close(fd)
-		return f, nil, fmt.Errorf("%s is not there any more", name)
+		return f, nil, fmt.Errorf("%s is no longer there", name)
 	}
 	return f, func() { unix.Close(fd) }, nil
 }

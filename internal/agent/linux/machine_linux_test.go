@@ -294,8 +294,8 @@ func TestIdentities(t *testing.T) {
 		t,
 		map[string]string{
 			"sda":     "vms--pocket_disk-usb77001||77001",
-			"sdb":     "|it tells neither a WWN nor a serial|",
-			"vda":     "|it tells neither a WWN nor a serial|",
+			"sdb":     "|it reports neither a WWN nor a serial|",
+			"vda":     "|it reports neither a WWN nor a serial|",
 			"nvme0n1": "vms--tarnwick_tn960-tw7pl118||PL118",
 			"nvme0n2": "vms--tarnwick_tn960-tw7pl118_ns2||PL118-ns2",
 		},

@@ -117,7 +117,7 @@ func (m *Machine) blockDevice(dir, name, parent string) blockDevice {
 }
 
 // Stack is the graph of block devices of this host, with what the kernel does with each of them. What is on a device
-// is read when it is new, when its uses changed, or when it was written to; never on one that sleeps.
+// is read at its first look, when its uses changed, or when it was written to; never on one that sleeps.
 func (m *Machine) Stack() (stack.Graph, error) {
 	all, err := m.blockDevices()
 	if err != nil {

@@ -51,7 +51,7 @@ func New(s Settings) (*Client, error) {
 	base, err := url.Parse(s.URL)
 	if err != nil || base.Host == "" || base.User != nil || strings.Trim(base.Path,
 		"/")+base.RawQuery+base.Fragment != "" {
-		return nil, fmt.Errorf("%q is no address of a management controller, such as https://192.0.2.7", s.URL)
+		return nil, fmt.Errorf("%q is not the address of a management controller, such as https://192.0.2.7", s.URL)
 	}
 	if s.User == "" || s.Password == "" {
 		return nil, errors.New("a management controller wants a user and a password")
@@ -305,7 +305,7 @@ func (c *Client) Light(ctx context.Context, of enclosure.Seat, on bool) (lit boo
 	case enclosure.LightOld:
 		body = map[string]any{enclosure.LightOld: map[bool]string{true: "Lit", false: "Off"}[on]}
 	default:
-		return false, errors.New("its management controller tells of no light for this bay")
+		return false, errors.New("its management controller reports no light for this bay")
 	}
 	if s.Lit == on {
 		return on, nil

@@ -1,6 +1,6 @@
-// Package accept is the acceptance test of a drive: is it the drive that was ordered, is it new, does its whole surface
-// keep what is written to it, and does it count nothing bad while that is found out. A deterministic state machine, as
-// a swap is: events go in, a new state and orders come out.
+// Package accept is the acceptance test of a drive: its earlier use, its self-tests, its whole surface written and read
+// back, and its error counters meanwhile. It is a deterministic state machine, like a swap: events go in, a new state
+// and orders come out.
 package accept
 
 import (
@@ -126,7 +126,7 @@ var grave = []struct {
 		"reported_uncorrectable_errors",
 		"errors that were reported as uncorrectable",
 	},
-	{"grown_defects", "defects that have grown"},
+	{"grown_defects", "grown defects"},
 	{"uncorrected_read_errors", "reads that could not be corrected"},
 	{"uncorrected_write_errors", "writes that could not be corrected"},
 	{"media_errors", "media errors"},
@@ -196,8 +196,7 @@ func (c Counts) tells() bool {
 
 const untold = "not reported by this drive"
 
-// Past looks at what a drive's counters say of its past: whether it is new, and whether it counts anything bad. It has
-// two checks, in this order.
+// Past checks what a drive's counters say about its past: its earlier use and its errors, two checks in this order.
 func Past(now Counts) []record.Check {
 	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
 	hours, told := now.Values["power_on_hours"]
@@ -330,7 +329,7 @@ func (s State) NoCounts(at time.Time, why string) State {
 	s.found(
 		record.Check{
 			ID:     "compare",
-			Title:  "It counted nothing bad meanwhile",
+			Title:  "Errors during the test",
 			Looked: "its counters before and after",
 			Found:  "it tells none: " + why,
 			Result: record.Warns,
@@ -360,7 +359,7 @@ func (s State) CountsSeen(now Counts) State {
 	}
 	c := record.Check{
 		ID:     "compare",
-		Title:  "It counted nothing bad meanwhile",
+		Title:  "Errors during the test",
 		Looked: "its counters before and after",
 		Found:  "no counter of bad sectors moved",
 		Result: record.Passes,
@@ -415,7 +414,7 @@ func (s *State) Words() string {
 		}
 	}
 	if best == "" && s.Outcome == Passed {
-		best = "nothing speaks against it"
+		best = "no objection"
 	}
 	return best
 }

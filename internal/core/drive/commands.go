@@ -29,7 +29,7 @@ func LogSense(page byte, length uint16) []byte {
 	return b
 }
 
-// ReadDefects asks for the head of the list of defects that have grown, in long block format (SBC-4 5.19).
+// ReadDefects asks for the head of the list of grown defects, in long block format (SBC-4 5.19).
 func ReadDefects(length uint32) []byte {
 	b := make([]byte, 12)
 	b[0], b[1] = 0xB7, 0x08|0x03

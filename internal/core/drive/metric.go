@@ -63,7 +63,7 @@ var Catalogue = []Metric{
 	{
 		Number: 2, Name: "reallocated_sectors", Unit: "sectors", Kind: Counter, Strength: Strong,
 		Means:     "Sectors the drive gave up on and replaced from its own reserve.",
-		MeansNot:  "A small number that has stood still for months says little about tomorrow.",
+		MeansNot:  "A small number that has not changed for months is a weak sign.",
 		Attribute: 5, value: low32,
 		From: []string{"ATA device statistics, page 03h"},
 	},
@@ -120,8 +120,8 @@ var Catalogue = []Metric{
 	},
 	{
 		Number: 32, Name: "temperature_limit_celsius", Unit: "°C", Kind: State, Strength: Background,
-		Means:    "The warmest its maker allows while it runs, as the drive itself says.",
-		MeansNot: "Staying below it does not make a drive last.",
+		Means:    "The highest operating temperature its maker allows, as the drive reports it.",
+		MeansNot: "Staying below it does not guarantee a long life.",
 		From:     []string{"ATA device statistics, page 05h", "SCSI log page 0Dh", "NVMe controller data"},
 	},
 	{
@@ -140,7 +140,7 @@ var Catalogue = []Metric{
 	{
 		Number: 12, Name: "spin_up_milliseconds", Unit: "ms", Kind: Level, Strength: Weak,
 		Means:     "Time the platters needed to reach their speed.",
-		MeansNot:  "It differs between models; only its change tells something.",
+		MeansNot:  "It differs between models; only changes mean something.",
 		Attribute: 3, value: low16,
 	},
 	{
@@ -171,7 +171,7 @@ var Catalogue = []Metric{
 	},
 	{
 		Number: 38, Name: "shocks", Unit: "shocks", Kind: Counter, Strength: Weak,
-		Means:     "Times the drive felt a blow or a vibration beyond what it expects.",
+		Means:     "Times the drive measured a shock or vibration beyond its limit.",
 		MeansNot:  "Its neighbours and the rack cause them.",
 		Attribute: 191, value: low32,
 	},
@@ -212,8 +212,8 @@ var Catalogue = []Metric{
 	},
 	{
 		Number: 19, Name: "grown_defects", Unit: "defects", Kind: Counter, Strength: Strong,
-		Means:    "Places the drive gave up on since it left its maker.",
-		MeansNot: "A small number that has stood still for months says little about tomorrow.",
+		Means:    "Sectors the drive stopped using since it left its maker.",
+		MeansNot: "A small number that has not changed for months is a weak sign.",
 		From:     []string{"SCSI READ DEFECT DATA"},
 	},
 	{
@@ -230,14 +230,14 @@ var Catalogue = []Metric{
 	},
 	{
 		Number: 33, Name: "background_scan_findings", Unit: "places", Kind: Level, Strength: Strong,
-		Means:    "Places that the drive found bad while it scanned its medium by itself, as far as its list reaches.",
-		MeansNot: "The list is short: old places fall off it without being healed.",
+		Means:    "Bad sectors found by the drive's own background scan, as far as its list goes.",
+		MeansNot: "The list is short: old entries drop out without being repaired.",
 		From:     []string{"SCSI log page 15h"},
 	},
 	{
 		Number: 22, Name: "uncorrected_verify_errors", Unit: "errors", Kind: Counter, Strength: Strong,
-		Means:    "Places that could not be read back when the drive checked itself.",
-		MeansNot: "It says nothing about places it has not checked.",
+		Means:    "Errors when the drive verified sectors, which it could not correct.",
+		MeansNot: "It says nothing about sectors it has not verified.",
 		From:     []string{"SCSI log page 05h"},
 	},
 	{
@@ -255,7 +255,7 @@ var Catalogue = []Metric{
 	{
 		Number: 25, Name: "wear_used_percent", Unit: "%", Kind: Level, Strength: Weak,
 		Means:    "How much of the endurance its maker rates the drive for has been used.",
-		MeansNot: "Beyond 100 % it goes on working, without its maker's word for it.",
+		MeansNot: "Beyond 100 % it keeps working, but its maker no longer guarantees it.",
 		From: []string{
 			"ATA device statistics, page 07h",
 			"SCSI log page 11h",
@@ -272,19 +272,19 @@ var Catalogue = []Metric{
 	{
 		Number: 34, Name: "logged_errors", Unit: "errors", Kind: Counter, Strength: Weak,
 		Means:    "Errors of any kind that the drive wrote into its own log.",
-		MeansNot: "Commands it did not know count as well; it takes another number to condemn a drive.",
+		MeansNot: "Commands it did not know count too; this number alone does not condemn a drive.",
 		From:     []string{"ATA error log", "NVMe health log"},
 	},
 	{
 		Number: 35, Name: "host_io_errors", Unit: "errors", Kind: Counter, Strength: Weak,
 		Means: "Commands to the drive that ended in an error, as its host's kernel counts them, those of a reading " +
 			"left out.",
-		MeansNot: "Commands that the drive does not know count as well; it begins anew when the agent starts.",
+		MeansNot: "Commands that the drive does not know count too; it starts at zero with the agent.",
 		From:     []string{"host kernel"},
 	},
 	{
 		Number: 27, Name: "unsafe_shutdowns", Unit: "shutdowns", Kind: Counter, Strength: Background,
-		Means:     "Times the power went without a word before.",
+		Means:     "Times the power was cut without warning.",
 		MeansNot:  "It says nothing about the drive's health.",
 		Attribute: 192, value: low32,
 		From: []string{"NVMe health log"},
@@ -309,7 +309,7 @@ var Catalogue = []Metric{
 	},
 	{
 		Number: 31, Name: "pool_checksum_errors", Unit: "errors", Kind: Counter, Strength: Strong,
-		Means:    "Blocks this member returned whose checksum was wrong.",
+		Means:    "Blocks from this member with a wrong checksum.",
 		MeansNot: "Memory and cabling can corrupt data too.",
 		From:     []string{"pool"},
 	},

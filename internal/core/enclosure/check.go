@@ -17,7 +17,7 @@ var layoutName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // grid.
 func (l Layout) Check() error {
 	if !layoutName.MatchString(l.Name) {
-		return fmt.Errorf("%q is no name for a layout: use lower-case letters, digits and hyphens", l.Name)
+		return fmt.Errorf("%q is not a valid name for a layout: use lower-case letters, digits and hyphens", l.Name)
 	}
 	if len(l.Sections) == 0 || len(l.Sections) > mostSections {
 		return fmt.Errorf(
@@ -30,7 +30,7 @@ func (l Layout) Check() error {
 	for _, s := range l.Sections {
 		if !layoutName.MatchString(s.Name) {
 			return fmt.Errorf(
-				"%q is no name for a section: use lower-case letters, digits and hyphens, such as front",
+				"%q is not a valid name for a section: use lower-case letters, digits and hyphens, such as front",
 				s.Name,
 			)
 		}

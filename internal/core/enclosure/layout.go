@@ -137,5 +137,5 @@ func ParseAddress(s string) (Address, error) {
 			return Address{Host: part[0], Section: part[1], Number: n}, nil
 		}
 	}
-	return Address{}, fmt.Errorf("%q is no bay address; one reads host/section/number, such as skerry/front/7", s)
+	return Address{}, fmt.Errorf("%q is not a bay; write host/section/number, such as skerry/front/7", s)
 }

@@ -59,7 +59,7 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 				Key:  "claimed/" + w.Bay,
 				Bay:  w.Bay,
 				Do: "Look which label is in it, and say so: lantern enclosure confirm " + w.Bay + " <drive>. " +
-					"Pull neither before.",
+					"Pull neither of them before that.",
 			}
 			tails := ""
 			for i, o := range others {

@@ -78,7 +78,7 @@ func (s *Survey) Tap(spot Spot) error {
 	for _, d := range s.Done {
 		if d.Section == spot.Section && d.Number == spot.Number {
 			return fmt.Errorf(
-				"%s was found in bay %s/%d on this walk; take that back first, or tap another",
+				"%s was found in bay %s/%d in this survey; undo that first, or choose another",
 				s.Tail[d.Drive],
 				d.Section,
 				d.Number,
@@ -134,7 +134,7 @@ func (s *Survey) Read(
 	for i, tail := range tails {
 		if from+i >= len(numbers) {
 			return fmt.Errorf(
-				"%d tails were read from bay %d on, and section %s ends with bay %d",
+				"%d label tails from bay %d on are too many: section %s ends with bay %d",
 				len(tails),
 				first,
 				sec.Name,

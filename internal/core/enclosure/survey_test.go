@@ -172,10 +172,10 @@ func TestLayoutsOfAnyShape(t *testing.T) {
 		_, ok := s.Place(1000)
 		require.False(t, ok)
 	})
-	for why, l := range map[string]Layout{"no name for a layout": {Name: "Shelf 1"},
-		"1 to 12 sections":      {Name: "shelf"},
-		"two sections":          {Name: "shelf", Sections: []Section{good("a"), good("a")}},
-		"no name for a section": {Name: "shelf", Sections: []Section{good("a/b")}},
+	for why, l := range map[string]Layout{"not a valid name for a layout": {Name: "Shelf 1"},
+		"1 to 12 sections":               {Name: "shelf"},
+		"two sections":                   {Name: "shelf", Sections: []Section{good("a"), good("a")}},
+		"not a valid name for a section": {Name: "shelf", Sections: []Section{good("a/b")}},
 		"it is all gaps": {Name: "shelf",
 			Sections: []Section{{Name: "a", Rows: 1, Columns: 1, First: TopLeft, Run: AlongRows, Gaps: [][2]int{{1, 1}}}}},
 		"both named": {Name: "shelf", Sections: []Section{{Name: "a", Rows: 1, Columns: 2, First: TopLeft,

@@ -359,7 +359,7 @@ func (s Standing) Finding(now time.Time) Finding {
 			f.Evidence,
 			Evidence{
 				Metric: s.Metric,
-				Says:   "not so any more; it stands until that lasted for " + span(r.Hold),
+				Says:   "no longer true; the finding stays until that has lasted for " + span(r.Hold),
 				At:     s.Seen,
 				Source: "rule " + r.ID,
 			},

@@ -26,21 +26,21 @@ var counts = []struct {
 		"Sectors that cannot be read",
 		"pending_sectors",
 		"sectors that cannot be read",
-		"What lay there can be read no more; where one spot went, its neighbours often follow.",
+		"The data there cannot be read any more; sectors near a bad one often fail next.",
 	},
 	{
 		"offline-uncorrectable",
 		"Sectors found unreadable by its own scan",
 		"offline_uncorrectable_sectors",
 		"sectors found unreadable by its own scan",
-		"Nobody has missed what lay there yet; the next rebuild will.",
+		"Data there may be lost and nobody has noticed yet; the next rebuild will find it.",
 	},
 	{
 		"reallocated-sectors",
 		"Sectors moved to its reserve",
 		"reallocated_sectors",
 		"sectors moved to its reserve",
-		"A few old ones mean little. New ones mean that its medium is wearing away.",
+		"A few old ones mean little. New ones mean that its medium wears out.",
 	},
 	{
 		"reported-uncorrectable",
@@ -51,10 +51,10 @@ var counts = []struct {
 	},
 	{
 		"grown-defects",
-		"Defects that have grown",
+		"Grown defects",
 		"grown_defects",
-		"defects that have grown",
-		"A few old ones mean little. New ones mean that its medium is wearing away.",
+		"grown defects",
+		"A few old ones mean little. New ones mean that its medium wears out.",
 	},
 	{
 		"uncorrected-reads",
@@ -72,21 +72,21 @@ var counts = []struct {
 	},
 	{
 		"uncorrected-verifies",
-		"Places it could not verify",
+		"Verify errors it could not correct",
 		"uncorrected_verify_errors",
-		"places it could not verify",
-		"Nobody has missed what lay there yet; the next rebuild will.",
+		"verify errors it could not correct",
+		"Data there may be lost and nobody has noticed yet; the next rebuild will find it.",
 	},
 	{
 		"background-scan",
-		"Places its background scan found bad",
+		"Bad sectors found by its background scan",
 		"background_scan_findings",
-		"places its background scan found bad",
-		"Nobody has missed what lay there yet; the next rebuild will.",
+		"bad sectors found by its background scan",
+		"Data there may be lost and nobody has noticed yet; the next rebuild will find it.",
 	},
 	{
 		"media-errors",
-		"Data it could not give back",
+		"Data it could not return",
 		"media_errors",
 		"times it could not give data back as it was written",
 		"Data was asked for and not given.",
@@ -96,7 +96,7 @@ var counts = []struct {
 		"Data changed inside the drive",
 		"internal_data_errors",
 		"times data changed inside it",
-		"What it hands out may not be what was written.",
+		"It may return data that differ from what was written.",
 	},
 }
 
@@ -110,13 +110,13 @@ func countRules() (out []Rule) {
 				Title:    c.title,
 				Level:    Replace,
 				Strength: drive.Strong,
-				For:      "drives that tell " + string(c.metric),
+				For:      "drives that report " + string(c.metric),
 				Hold:     7 * day,
 				When: "replace: many_sectors in all, or burst_sectors new ones in 24 h, or spread_sectors new " +
 					"ones in 7 days with some of them today, or new ones on damage_days days of the last 30, or " +
 					"twice as many in the newer half of a week as in the older; else watch. " +
 					"A jump of burst_sectors waits for a second reading, unless the drive itself says that it " +
-					"fails; a single reading that falls counts as odd. A count that began anew still counts " +
+					"fails; a single reading that falls counts as odd. A count that was reset still counts " +
 					"what it had counted; a level that came and went 3 times within 90 days stays on watch",
 				Why:   c.why,
 				Do:    "Replace it.",
@@ -230,7 +230,7 @@ const apart = 36 * time.Hour
 
 // countOf goes once through a series. What is more than there ever was is new; a jump of at least sudden waits until a
 // second reading says as much, unless sure. A fall to half or less counts when two readings say so: a counter began
-// anew then, a level fell, and what comes after it is new again. So neither a single odd reading nor a value that goes
+// anew then, a level fell, and later values count as new. So neither a single odd reading nor a value that goes
 // to and fro adds anything. What came between two readings far apart is spread over the time between them.
 func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count) {
 	end := s[len(s)-1].At()
@@ -343,7 +343,7 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 			says += ", after its count fell from " + before
 			evidence = append(
 				evidence,
-				Evidence{m.Name, before + " " + m.Unit + " before the count began anew", h.At, ""},
+				Evidence{m.Name, before + " " + m.Unit + " before the count was reset", h.At, ""},
 			)
 		}
 		how := int(h.N[3])
@@ -365,7 +365,7 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 			do = "Replace it: there are many."
 		case byMoving:
 			says += fmt.Sprintf(", %s of them new within %s", number(h.N[2]), cmp.Or(note(0), "7 days"))
-			do = "Keep an eye on it: if more come, it is to be replaced."
+			do = "Watch it: if more appear, replace it."
 		case byComings:
 			says = fmt.Sprintf(
 				"had %s that came and went %s times within %d days; none now",
@@ -375,7 +375,7 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 			)
 			do = "Watch it and run an extended self-test: a fault that came back so often comes back again."
 		default:
-			do = "Leave it; it will be called out if the number moves."
+			do = "Leave it; it is flagged again if the number changes."
 			if unmoved := note(0); unmoved != "" {
 				says += ", unmoved for " + unmoved + " days"
 			}
@@ -397,11 +397,17 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 	}
 }
 
-// counted writes a number of things; words begin with their plural.
+// counted writes a number of things, such as 1 bad sector found by its scan; words have them in the plural.
 func counted(n float64, words string) string {
 	if n == 1 {
-		things, rest, _ := strings.Cut(words, " ")
-		words = strings.TrimSuffix(things, "s") + " " + strings.Replace(rest, "that have", "that has", 1)
+		list := strings.Fields(words)
+		for i, w := range list { // the first plural is what is counted
+			if one, plural := strings.CutSuffix(w, "s"); plural {
+				list[i] = one
+				break
+			}
+		}
+		words = strings.Join(list, " ")
 	}
 	return number(n) + " " + words
 }

@@ -19,7 +19,7 @@ var knowingRules = []Rule{
 		For:        "drives in a pool",
 		ofSiblings: true,
 		When:       "a drive of the same model with a serial near its own failed",
-		Why:        "What went wrong in one of a batch went wrong in others.",
+		Why:        "A fault in one drive of a batch is more likely in the others.",
 		Do:         "Run an extended self-test.",
 		holds:      func(s *Subject, _ *Thresholds) *Hit { return siblings(s, false) },
 		words: func(h Hit) (string, string, []Evidence) {
@@ -35,8 +35,8 @@ var knowingRules = []Rule{
 		For:        "drives in a pool",
 		ofSiblings: true,
 		When:       "a drive of the same model with nearly equal power-on hours failed",
-		Why:        "Drives bought together often wear out together; by itself it says little.",
-		Do:         "Nothing by itself; test it when convenient.",
+		Why:        "Drives bought together often wear out together; this alone is a weak sign.",
+		Do:         "Nothing now; test it when convenient.",
 		holds:      func(s *Subject, _ *Thresholds) *Hit { return siblings(s, true) },
 		words: func(h Hit) (string, string, []Evidence) {
 			tails, evidence := siblingWords(h)
@@ -50,8 +50,8 @@ var knowingRules = []Rule{
 		Strength: drive.Background,
 		For:      "drives that have self-tests",
 		When:     "it was watched for short_days and its log holds no test that ended",
-		Why:      "Nobody looks at most of a drive's surface but its own tests and scrubs.",
-		Do:       "Let it be tested.",
+		Why:      "Only self-tests and scrubs read most of a drive's surface.",
+		Do:       "Test it.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if !tellsTests(s) || s.LastAt.Sub(s.FirstAt) < days(t.ShortDays) {
 				return nil
@@ -76,8 +76,8 @@ var knowingRules = []Rule{
 		Strength: drive.Background,
 		For:      "drives that have self-tests",
 		When:     "its newest test that ended is older than short_days, or its newest extended one than extended_days",
-		Why:      "What a test found good long ago may not be good now.",
-		Do:       "Let it be tested.",
+		Why:      "The result of an old test may no longer hold.",
+		Do:       "Test it.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if !tellsTests(s) {
 				return nil
@@ -147,7 +147,7 @@ var knowingRules = []Rule{
 		Level:    Sound,
 		Strength: drive.Background,
 		For:      all,
-		When:     "it says that it has no self-tests",
+		When:     "it reports that it has no self-tests",
 		Why:      "Only scrubs of its pool look at its surface.",
 		Do:       "Scrub its pool often.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
@@ -164,12 +164,12 @@ var knowingRules = []Rule{
 	},
 	{
 		ID:       "unreadable",
-		Title:    "Answers with a page that cannot be believed",
+		Title:    "Returned a page that is not plausible",
 		Level:    Unknown,
 		Strength: drive.Background,
 		For:      all,
 		When:     "a page of its newest reading was unreadable",
-		Why:      "What a damaged page says is nothing; it is neither healthy nor failed.",
+		Why:      "A damaged page gives no information: neither healthy nor failed.",
 		Do:       "The bytes are kept for a report. Check firmware and cable.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Bad == nil {
@@ -195,7 +195,7 @@ var knowingRules = []Rule{
 		Strength: drive.Background,
 		For:      all,
 		When:     "two reports of its host were missed",
-		Why:      "What is not known is not healthy.",
+		Why:      "Unknown does not count as healthy.",
 		Do:       "Look at the host and its agent.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if !s.HostLate {
@@ -216,7 +216,7 @@ var knowingRules = []Rule{
 		Strength: drive.Background,
 		For:      all,
 		When:     "two hosts report it at the same time, and what they say differs",
-		Why:      "What is said of one of them may be true of the other.",
+		Why:      "A finding about one of them may belong to the other.",
 		Do:       "Pull nothing that has this label tail. Find both drives, or look at the agents of these hosts.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Contested == "" {
@@ -249,7 +249,7 @@ var knowingRules = []Rule{
 	},
 	{
 		ID:       "gone-unused",
-		Title:    "Not there any more",
+		Title:    "No longer there",
 		Level:    Unknown,
 		Strength: drive.Background,
 		For:      "drives in no pool",
@@ -270,7 +270,7 @@ var knowingRules = []Rule{
 	},
 	{
 		ID:       "taken-out",
-		Title:    "Taken out by a swap",
+		Title:    "Removed by a swap",
 		Level:    Unknown,
 		Strength: drive.Background,
 		For:      all,
@@ -284,18 +284,18 @@ var knowingRules = []Rule{
 			return &Hit{Verdict: Unknown, Since: s.GoneAt, At: s.GoneAt, Idle: true}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "was taken out by a swap", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
+			return "was removed by a swap", "", []Evidence{{Says: "last answered", At: h.At, Source: "host report"}}
 		},
 	},
 	{
 		ID:       "blind",
-		Title:    "Cannot tell about itself",
+		Title:    "Reports no health data",
 		Level:    Unknown,
 		Strength: drive.Background,
 		For:      all,
-		When:     "its newest reading told nothing",
-		Why:      "What a drive does not tell is not healthy.",
-		Do:       "Judge it by what its pool says.",
+		When:     "its newest reading has no values",
+		Why:      "What a drive does not report does not count as healthy.",
+		Do:       "Use what its pool reports.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Blind == "" || s.HostLate || !s.Present {
 				return nil

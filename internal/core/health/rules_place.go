@@ -48,7 +48,7 @@ var placeRules = []Rule{
 		For:      "ATA and SCSI",
 		Hold:     7 * day,
 		When:     "link_errors damaged transfers within 7 days, in a bay where another drive had them as well",
-		Why:      "Two drives with the same fault in one place accuse the place.",
+		Why:      "The same fault on two drives in one bay points to the bay.",
 		Do:       "Use another bay, and have backplane and cable of this one looked at. Do not replace the drive.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			if len(s.BayMates) == 0 || len(s.Stays) == 0 {
@@ -145,34 +145,34 @@ var placeRules = []Rule{
 	shiftRule(
 		enclosure.Moved,
 		"moved-elsewhere",
-		"It turned up in another bay",
+		"Moved to another bay",
 		"its bay is not the one where it was last, and no swap moved it",
-		"Who goes by a list made yesterday goes to the wrong bay today.",
+		"A list from yesterday shows the wrong bay.",
 	),
 	shiftRule(
 		enclosure.Exchanged,
 		"changed-places",
-		"It changed places with another drive",
+		"Exchanged bays with another drive",
 		"it is where another drive was, and that one is where this was",
-		"Two drives that changed places are the surest way to pull the wrong one.",
+		"Two drives that exchanged bays make it easy to pull the wrong one.",
 	),
 	shiftRule(
 		enclosure.Claimed,
 		"bay-claimed-twice",
 		"Its bay is claimed by another drive as well",
 		"two drives are said to be in the same bay",
-		"One of the two is somewhere else, and nobody knows which.",
+		"One of the two is somewhere else; it is not known which.",
 	),
 	{
 		ID:       "too-hot",
-		Title:    "Hotter than it may be",
+		Title:    "Above its temperature limit",
 		Level:    Watch,
 		Strength: drive.Weak,
 		For:      all,
 		Hold:     2 * time.Hour,
 		When:     "its temperature reaches the limit it tells, or hot_limit",
-		Why:      "Heat ages every part of a drive; its maker does not answer for it beyond this.",
-		Do:       "See to its cooling now.",
+		Why:      "Heat ages every part of a drive; beyond this its maker does not guarantee it.",
+		Do:       "Check its cooling now.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			last, ok := s.Record["temperature_celsius"].Last()
 			if !ok || !s.Present {
@@ -215,7 +215,7 @@ var placeRules = []Rule{
 		Hold:     2 * time.Hour,
 		When: "its temperature is hot_apart above the median of its section, and far more than they differ " +
 			"among themselves",
-		Why: "A fan that stands still, or a bay that gets no air, shows as warm drives beside cool ones.",
+		Why: "A stopped fan, or a bay without air flow, shows as warm drives beside cool ones.",
 		Do:  "Look at the fans and at what blocks the air there.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			last, ok := s.Record["temperature_celsius"].Last()
@@ -259,7 +259,7 @@ func shiftRule(kind enclosure.MoveKind, id, title, when, why string) Rule {
 		For:      "drives whose bay is known and was not guessed",
 		When:     when,
 		Why:      why,
-		Do:       "Go by the label, not by what was written on the bay.",
+		Do:       "Use the drive's label, not what is written on the bay.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Shift.Kind != kind {
 				return nil

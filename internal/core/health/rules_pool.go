@@ -72,7 +72,7 @@ var poolErrorRule = Rule{
 		}
 		if len(h.Text) > 0 {
 			says += ", none since the clean scrub of " + h.Text[0]
-			do = "Leave it; it will be called out if they come back."
+			do = "Leave it; it is flagged again if they come back."
 		}
 		return says, do, []Evidence{
 			{
@@ -88,13 +88,13 @@ var poolErrorRule = Rule{
 // spareRule. N: what is left, how much went within 7 days, days until the limit at that pace, the limit.
 var spareRule = Rule{
 	ID:       "spare-low",
-	Title:    "Hardly any spare left",
+	Title:    "Little spare capacity left",
 	Level:    Replace,
 	Strength: drive.Strong,
-	For:      "solid-state drives that tell it",
+	For:      "solid-state drives that report it",
 	Hold:     day,
 	When: "replace: spare_available_percent is, or was in two readings, at or below spare: it does not grow " +
-		"back, whatever a count that began anew says; watch: at the pace of the last 7 days it will be within 90 days",
+		"back, whatever a reset count says; watch: at the pace of the last 7 days it will be within 90 days",
 	Why: "When the spare is used up, the next worn cell cannot be replaced.",
 	Do:  "Replace it.",
 	holds: func(s *Subject, t *Thresholds) *Hit {

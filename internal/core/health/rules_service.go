@@ -22,7 +22,7 @@ var serviceRules = []Rule{
 		When: "its reads took slow_factor times the median of its group's other members, and far more than " +
 			"they differ among themselves, in two readings or more and for slow_minutes; not while a recovery " +
 			"writes to it",
-		Why:   "A group is as fast as its slowest member; a drive that retries inside itself shows so first.",
+		Why:   "A group is as fast as its slowest member; a drive that retries internally shows it here first.",
 		Do:    "Replace it: it holds its whole group back.",
 		holds: slow,
 		words: func(h Hit) (string, string, []Evidence) {
@@ -45,7 +45,7 @@ var serviceRules = []Rule{
 		Hold:     2 * day,
 		When: "for 2 days nearly all of its reads took slow_past times as long as in the best quarter of " +
 			"its readings before that, and half of slow_floor at least; not while a recovery writes to it",
-		Why: "A drive that retries inside itself slows down before it says so. More work than before slows " +
+		Why: "A drive that retries internally slows down before it reports errors. More work than before slows " +
 			"it as well.",
 		Do:    "Compare it with what its host does now; run an extended self-test.",
 		holds: slowerThanBefore,
@@ -67,7 +67,7 @@ var serviceRules = []Rule{
 	},
 	{
 		ID:       "count-fell",
-		Title:    "Its lifetime counters began anew",
+		Title:    "Its lifetime counters were reset",
 		Level:    Watch,
 		Strength: drive.Weak,
 		For:      all,
@@ -75,7 +75,7 @@ var serviceRules = []Rule{
 		When:     "in two readings a count that only grows was less than at the beginning of the last 100 days",
 		Why: "Its memory was cleared or its electronics were replaced: its counters no longer include what " +
 			"came before.",
-		Do:    "Find out what was done to it. The counts from before are kept here.",
+		Do:    "Find out what was done to it. The earlier counts are kept here.",
 		holds: countFell,
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf(
@@ -174,7 +174,7 @@ var serviceRules = []Rule{
 		Title:    "Needs several attempts to spin up",
 		Level:    Watch,
 		Strength: drive.Weak,
-		For:      "rotating drives that tell it",
+		For:      "rotating drives that report it",
 		Hold:     7 * day,
 		When:     "the count grew within 7 days",
 		Why:      "A tired motor needs a push; a weak power supply looks the same.",
@@ -214,7 +214,7 @@ var serviceRules = []Rule{
 		For:      all,
 		When:     "it was powered for longer than service_years",
 		Why:      "Age alone never condemns a drive, but spares should be at hand.",
-		Do:       "Leave it; see that a spare that fits is at hand.",
+		Do:       "Leave it; make sure that a spare that fits is available.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			return beyond(s, "power_on_hours", t.ServiceYears*365*24)
 		},
@@ -232,10 +232,10 @@ var serviceRules = []Rule{
 		Title:    "More load cycles than it is rated for",
 		Level:    Watch,
 		Strength: drive.Weak,
-		For:      "rotating drives that tell it",
+		For:      "rotating drives that report it",
 		When:     "load_cycles are reached",
 		Why:      "Its maker rates the ramp for so many; most drives go on far beyond.",
-		Do:       "Leave it; see why its heads are parked so often.",
+		Do:       "Leave it; find out why its heads are parked so often.",
 		holds:    func(s *Subject, t *Thresholds) *Hit { return beyond(s, "load_cycles", t.LoadCycles) },
 		words: func(h Hit) (string, string, []Evidence) {
 			return fmt.Sprintf(
@@ -253,7 +253,7 @@ var serviceRules = []Rule{
 		Strength: drive.Weak,
 		For:      "solid-state drives",
 		When:     "wear_used_percent reaches wear",
-		Why:      "It goes on working, without its maker's word for it.",
+		Why:      "It keeps working, but its maker no longer guarantees it.",
 		Do:       "Plan to replace it.",
 		holds: func(s *Subject, t *Thresholds) *Hit {
 			series := s.Record["wear_used_percent"]
@@ -262,7 +262,7 @@ var serviceRules = []Rule{
 				return nil
 			}
 			used := last.Value
-			for i := 1; i < len(series); i++ { // wear does not go back, whatever a count that began anew says
+			for i := 1; i < len(series); i++ { // wear does not go back, whatever a reset count says
 				used = max(used, min(series[i].Value, series[i-1].Value))
 			}
 			if used < t.Wear {

@@ -20,7 +20,7 @@ var stateRules = []Rule{
 		When:     "it was in its host's report before and is not in the newest",
 		Why: "A member that is gone takes its share of the redundancy with it; what else used a drive has " +
 			"lost it.",
-		Do: "Look at its bay: reseat it if it came loose, else replace it.",
+		Do: "Check its bay: reseat it if it came loose, otherwise replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			if s.Present || s.HostLate || s.Removed || s.Member == "" && !s.Used {
 				return nil
@@ -35,7 +35,7 @@ var stateRules = []Rule{
 	},
 	{
 		ID:       "faulted-by-pool",
-		Title:    "Put out by its pool",
+		Title:    "Set aside by its pool",
 		Level:    Dead,
 		Strength: drive.Strong,
 		For:      "members of a pool",
@@ -49,7 +49,7 @@ var stateRules = []Rule{
 			return &Hit{Verdict: Dead, Since: s.LastAt, Text: []string{string(s.Member)}}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
-			return "was put out of its pool, which calls it " + h.Text[0], "", []Evidence{
+			return "was set aside by its pool, which calls it " + h.Text[0], "", []Evidence{
 				{Says: "member is " + h.Text[0], At: h.At, Source: "pool"},
 			}
 		},
@@ -62,7 +62,7 @@ var stateRules = []Rule{
 		For:      "NVMe",
 		Hold:     day,
 		When:     "a critical warning other than the temperature's is raised",
-		Why:      "The controller itself says that it cannot do its work as it should.",
+		Why:      "The controller reports that it does not work correctly.",
 		Do:       "Replace it.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
 			var raised []string
@@ -78,7 +78,7 @@ var stateRules = []Rule{
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			what := strings.Join(h.Text, ", ")
-			return "warns of itself: " + what, "", []Evidence{
+			return "reports a warning: " + what, "", []Evidence{
 				{Says: what, At: h.At, Source: "NVMe health log, critical warning"},
 			}
 		},
@@ -114,8 +114,8 @@ var stateRules = []Rule{
 		When: "the newest self-test of a kind that ended says so, until one of that kind passes; replace: " +
 			"for another reason than a place that could not be read, or twice in a row within 14 days, or with " +
 			"burst_sectors that cannot be read; else watch",
-		Why: "The drive looked at itself and found something it could not read. One bad place alone can be " +
-			"rewritten; a second failure says that it was not.",
+		Why: "The drive's self-test found something it could not read. A single bad sector can be " +
+			"rewritten; a second failure shows that it was not.",
 		Do:    "Replace it, and test the drives of the same batch.",
 		holds: selfTestFailed,
 		words: func(h Hit) (says, do string, _ []Evidence) {

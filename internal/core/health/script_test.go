@@ -58,7 +58,7 @@ func (x *teller) judge() string {
 			idle = ", idle"
 		}
 		fmt.Fprintf(&b, "  %s (%s, %s%s): %s. %s\n", f.Rule, f.Verdict, f.Strength, idle, f.Says, f.Do)
-		if last := f.Evidence[len(f.Evidence)-1]; strings.HasPrefix(last.Says, "not so any more") {
+		if last := f.Evidence[len(f.Evidence)-1]; strings.HasPrefix(last.Says, "no longer true") {
 			fmt.Fprintf(&b, "    %s\n", last.Says)
 		}
 	}

@@ -121,7 +121,7 @@ var Settings = []Setting{
 		5,
 		1,
 		1e9,
-		"fewer damaged transfers within a week are nobody's matter",
+		"fewer damaged transfers within a week are ignored",
 		func(t *Thresholds) *float64 { return &t.LinkErrors },
 	},
 	{
@@ -130,7 +130,7 @@ var Settings = []Setting{
 		3,
 		1,
 		1e9,
-		"fewer commands that were not finished in time are nobody's matter",
+		"fewer commands that were not finished in time are ignored",
 		func(t *Thresholds) *float64 { return &t.Timeouts },
 	},
 	{
@@ -148,7 +148,7 @@ var Settings = []Setting{
 		60,
 		20,
 		120,
-		"too hot for a drive that does not tell its own limit",
+		"too hot for a drive that does not report its own limit",
 		func(t *Thresholds) *float64 { return &t.HotLimit },
 	},
 	{

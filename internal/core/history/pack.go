@@ -54,7 +54,7 @@ func (r *blockReader) name() drive.MetricName {
 	case k == 0:
 		return drive.MetricName(r.take(r.uvarint()))
 	case k > uint64(len(numbered)):
-		r.fail("a metric has a number nobody here knows")
+		r.fail("a metric has an unknown number")
 		return ""
 	}
 	return numbered[k-1]

@@ -27,7 +27,7 @@ func ParseWhere(s string) ([]Comparison, error) {
 		}
 		m := comparison.FindStringSubmatch(part)
 		if m == nil {
-			return nil, fmt.Errorf("%q is no comparison, such as pending_sectors>0", strings.TrimSpace(part))
+			return nil, fmt.Errorf("%q is not a comparison, such as pending_sectors>0", strings.TrimSpace(part))
 		}
 		if _, ok := drive.MetricByName(drive.MetricName(m[1])); !ok {
 			return nil, fmt.Errorf("no metric %q; did you mean %s?", m[1], drive.Nearest(m[1]))

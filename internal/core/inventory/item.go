@@ -36,9 +36,38 @@ type Item struct {
 
 // Note is one that somebody wrote.
 type Note struct {
-	At   time.Time `json:"at"`
-	By   string    `json:"by"`
-	Text string    `json:"text"`
+	At       time.Time `json:"at"`
+	Happened time.Time `json:"happened_at,omitzero"` // what it is about, if that was not when it was written
+	By       string    `json:"by"`
+	Text     string    `json:"text"`
+}
+
+// mostPast is how long ago what a note is about may have happened.
+const mostPast = 10 * 366 * 24 * time.Hour
+
+// NewNote makes a note written now about something that happened then; a zero time means now. It fails on a time that
+// is in the future or more than ten years ago.
+func NewNote(by, text string, then, now time.Time) (Note, error) {
+	n := Note{At: now, By: by, Text: text}
+	switch {
+	case then.IsZero():
+	case then.After(now.Add(time.Minute)):
+		return n, fmt.Errorf("%s is in the future; a note is about something that has happened",
+			then.UTC().Format(time.RFC3339))
+	case now.Sub(then) > mostPast:
+		return n, fmt.Errorf("%s is more than ten years ago", then.UTC().Format(time.RFC3339))
+	default:
+		n.Happened = then
+	}
+	return n, nil
+}
+
+// When is the time of what the note is about.
+func (n Note) When() time.Time {
+	if n.Happened.IsZero() {
+		return n.At
+	}
+	return n.Happened
 }
 
 // State is where a drive is in its life, as people say.
@@ -88,7 +117,7 @@ var Fields = []Field{
 		"the model as it was ordered; what a drive tells of itself stands before it",
 		func(i *Item) *string { return &i.Model },
 	),
-	{"state", "where it is in its life: " + stateWords(), func(i *Item) string { return string(i.State) }, setState},
+	{"state", "its age and use: " + stateWords(), func(i *Item) string { return string(i.State) }, setState},
 	textField(
 		"state_number",
 		"number of the return, or of the certificate",
@@ -98,7 +127,7 @@ var Fields = []Field{
 	dayField("purchased", "day on which it was bought", func(i *Item) *string { return &i.Purchased }),
 	textField("supplier", "who sold it", func(i *Item) *string { return &i.Supplier }),
 	textField("order", "number of the order", func(i *Item) *string { return &i.Order }),
-	{"price", "what it cost, such as 249.90", func(i *Item) string { return i.Price }, setPrice},
+	{"price", "price, such as 249.90", func(i *Item) string { return i.Price }, setPrice},
 	{"currency", "of the price, such as EUR (ISO 4217)", func(i *Item) string { return i.Currency }, setCurrency},
 	{
 		"warranty",
@@ -156,7 +185,7 @@ func dayField(name, meaning string, of func(*Item) *string) Field {
 	return Field{name, meaning, func(i *Item) string { return *of(i) }, func(i *Item, text string) error {
 		if text != "" {
 			if _, err := time.Parse(Day, text); err != nil {
-				return fmt.Errorf("%q is no day, such as 2026-11-29", text)
+				return fmt.Errorf("%q is not a day, such as 2026-11-29", text)
 			}
 		}
 		*of(i) = text
@@ -166,7 +195,7 @@ func dayField(name, meaning string, of func(*Item) *string) Field {
 
 func setState(i *Item, text string) error {
 	if text != "" && !slices.Contains(States, State(text)) {
-		return fmt.Errorf("%q is none of %s", text, stateWords())
+		return fmt.Errorf("%q is not one of %s", text, stateWords())
 	}
 	i.State = State(text)
 	return nil
@@ -174,7 +203,7 @@ func setState(i *Item, text string) error {
 
 func setPrice(i *Item, text string) error {
 	if text != "" && !decimal.MatchString(text) {
-		return fmt.Errorf("%q is no price, such as 249.90", text)
+		return fmt.Errorf("%q is not a price, such as 249.90", text)
 	}
 	i.Price = text
 	return nil
@@ -183,7 +212,7 @@ func setPrice(i *Item, text string) error {
 func setCurrency(i *Item, text string) error {
 	text = strings.ToUpper(text)
 	if text != "" && !currency.MatchString(text) {
-		return fmt.Errorf("%q is no currency, such as EUR", text)
+		return fmt.Errorf("%q is not a currency, such as EUR", text)
 	}
 	i.Currency = text
 	return nil
@@ -194,7 +223,7 @@ func setWarranty(i *Item, text string) error {
 	if m == nil {
 		if text != "" {
 			if _, err := time.Parse(Day, text); err != nil {
-				return fmt.Errorf("%q is no day and no length, such as 2031-11-29 or 5y", text)
+				return fmt.Errorf("%q is neither a day nor a duration, such as 2031-11-29 or 5y", text)
 			}
 		}
 		i.Warranty = text
@@ -224,7 +253,7 @@ func setLinks(i *Item, text string) error {
 	links := strings.Fields(text)
 	for _, l := range links {
 		if !strings.HasPrefix(l, "https://") && !strings.HasPrefix(l, "http://") || len(l) > 2*mostText {
-			return fmt.Errorf("%q is no address such as https://papers.example/123", l)
+			return fmt.Errorf("%q is not an address such as https://papers.example/123", l)
 		}
 	}
 	if len(links) > 20 {

@@ -25,14 +25,14 @@ func TestSet(t *testing.T) {
 	require.Len(t, i.Links, 2)
 	was := i
 	for fields, says := range map[[2]string]string{
-		{"purchased", "yesterday"}:             `"yesterday" is no day, such as 2026-11-29`,
-		{"purchased", "2026-02-30"}:            "is no day",
-		{"price", "1,99"}:                      "is no price",
-		{"price", "-3"}:                        "is no price",
-		{"currency", "euros"}:                  "is no currency",
-		{"state", "lost"}:                      "is none of ordered",
-		{"warranty", "5 years"}:                "is no day and no length",
-		{"links", "javascript:alert(1)"}:       "is no address",
+		{"purchased", "yesterday"}:             `"yesterday" is not a day, such as 2026-11-29`,
+		{"purchased", "2026-02-30"}:            "is not a day",
+		{"price", "1,99"}:                      "is not a price",
+		{"price", "-3"}:                        "is not a price",
+		{"currency", "euros"}:                  "is not a currency",
+		{"state", "lost"}:                      "is not one of ordered",
+		{"warranty", "5 years"}:                "is neither a day nor a duration",
+		{"links", "javascript:alert(1)"}:       "is not an address",
 		{"suplier", "x"}:                       `no field "suplier"`,
 		{"supplier", strings.Repeat("x", 201)}: "longer than",
 	} {
@@ -46,7 +46,7 @@ func TestSet(t *testing.T) {
 	require.ErrorContains(t, err, "counts from the purchase")
 	_, err = i.SetAll(map[string]string{"price": "", "batch": ""})
 	require.NoError(t, err)
-	require.Empty(t, i.Price+i.Batch, "an empty text takes a value away")
+	require.Empty(t, i.Price+i.Batch, "an empty text removes the value")
 }
 
 // TestRoundTrip: what every field tells can be set again and tells the same.

@@ -218,7 +218,7 @@ func OfDrives(all []Said) (out []Matter) {
 				at.section,
 				shared[at.rule],
 			),
-			Do: "One cause is likelier than many.",
+			Do: "One common cause is more likely than many.",
 		}
 		for _, s := range drives {
 			m.Drives = append(m.Drives, s.Key)
@@ -288,11 +288,11 @@ func OfFilling(f Fullness, now time.Time) (m Matter, ok bool) {
 		Severity: health.Watch,
 		Pool:     f.Pool,
 		Says:     fmt.Sprintf("%s is %.0f %% full", f.Pool, 100*f.Used/f.Capacity),
-		Do:       "Make room, or plan for more.",
+		Do:       "Make space, or plan for more.",
 	}
 	if f.Used/f.Capacity >= NearlyAt {
 		m.Severity = health.Replace
-		m.Do = "Make room now: a pool that is full can neither be written to nor be mended."
+		m.Do = "Make space now: a full pool can neither be written to nor be repaired."
 	}
 	if days := (f.Capacity - f.Used) / f.PerDay; f.PerDay > 0 && days < 5*365 {
 		m.Says += fmt.Sprintf(

@@ -261,7 +261,7 @@ func (s *search) run() (MoveOrder, error) {
 	}
 	out := MoveOrder{
 		Proven: exact,
-		Basis: "Reckoned: pieces lie in proportion to the members' sizes, what leaves is drained first, and " +
+		Basis: "Estimate: pieces are placed in proportion to the members' sizes, what leaves is drained first, and " +
 			"everything fits at every step.",
 	}
 	margin, known := s.p.Margin()

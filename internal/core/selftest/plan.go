@@ -160,7 +160,7 @@ func why(k ScopeKind, w Where) string {
 	case Pool:
 		return "it is for the members of " + w.PoolName
 	}
-	return "it is for this very drive"
+	return "it is the plan of this drive"
 }
 
 // Takes is how long a test is given: the longest of the drive's newest three, if it ran any, and a tenth; else its own

@@ -33,7 +33,7 @@ const windowHelp = `write it as "daily 22:00-06:00", "Mon-Fri 20:00-24:00", "Sat
 // ParseWindow reads a window as people write it.
 func ParseWindow(text string) (w Window, err error) {
 	bad := func(format string, args ...any) (Window, error) {
-		return Window{}, fmt.Errorf("%q is no window: %s; %s", text, fmt.Sprintf(format, args...), windowHelp)
+		return Window{}, fmt.Errorf("%q is not a window: %s; %s", text, fmt.Sprintf(format, args...), windowHelp)
 	}
 	text = strings.Join(strings.Fields(text), " ")
 	if begin, end, ok := strings.Cut(text, " to "); ok {
@@ -42,9 +42,9 @@ func ParseWindow(text string) (w Window, err error) {
 		w.End, err2 = time.Parse(wallFormat, end)
 		switch {
 		case err1 != nil:
-			return bad("%q is no date with a time", begin)
+			return bad("%q is not a date with a time", begin)
 		case err2 != nil:
-			return bad("%q is no date with a time", end)
+			return bad("%q is not a date with a time", end)
 		case !w.End.After(w.Begin):
 			return bad("it ends before it begins")
 		}
@@ -59,7 +59,7 @@ func ParseWindow(text string) (w Window, err error) {
 	}
 	from, to, ok := strings.Cut(hours, "-")
 	if !ok {
-		return bad("%q are no hours", hours)
+		return bad("%q are not hours", hours)
 	}
 	if w.From, err = parseClock(from); err != nil {
 		return bad("%s", err)
@@ -113,7 +113,7 @@ func parseDay(s string) (int, error) {
 			return i, nil
 		}
 	}
-	return 0, fmt.Errorf("%q is no day of the week", s)
+	return 0, fmt.Errorf("%q is not a day of the week", s)
 }
 
 func parseClock(s string) (int, error) {
@@ -122,7 +122,7 @@ func parseClock(s string) (int, error) {
 	minutes, err2 := strconv.Atoi(m)
 	if !ok || len(h) > 2 || len(m) != 2 || err1 != nil || err2 != nil || hours < 0 || minutes < 0 || minutes > 59 ||
 		hours*60+minutes > dayMinutes {
-		return 0, fmt.Errorf("%q is no time of the day", s)
+		return 0, fmt.Errorf("%q is not a time of day", s)
 	}
 	return hours*60 + minutes, nil
 }

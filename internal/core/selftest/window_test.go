@@ -33,13 +33,13 @@ func TestWindowsAsWritten(t *testing.T) {
 		require.Equal(t, window(t, text), window(t, again))
 	}
 	for text, why := range map[string]string{
-		"": "it has days and hours", "daily": "it has days and hours", "daily 22": "no hours",
-		"Moo 10:00-11:00": `"Moo" is no day`, "M 10:00-11:00": `"M" is no day`,
+		"": "it has days and hours", "daily": "it has days and hours", "daily 22": "not hours",
+		"Moo 10:00-11:00": `"Moo" is not a day`, "M 10:00-11:00": `"M" is not a day`,
 		"daily 10:00-10:00": "a whole day is 00:00-24:00",
-		"daily 25:00-26:00": `"25:00" is no time`, "daily 10:60-11:00": `"10:60" is no time`,
+		"daily 25:00-26:00": `"25:00" is not a time`, "daily 10:60-11:00": `"10:60" is not a time`,
 		"daily 24:00-01:00":                    "cannot begin at 24:00",
 		"2026-12-24 12:00 to 2026-12-24 11:00": "ends before it begins",
-		"tomorrow to 2026-12-24 11:00":         `"tomorrow" is no date`,
+		"tomorrow to 2026-12-24 11:00":         `"tomorrow" is not a date`,
 	} {
 		_, err := ParseWindow(text)
 		require.ErrorContains(t, err, why)

@@ -129,7 +129,7 @@ func (s *State) may(e Event) *Refusal {
 			s.Lead,
 		)
 	case s.PausedBy != "":
-		return refuse("held", "Resume it first.", "It is held: %s.", s.PausedBy)
+		return refuse("held", "Resume it first.", "It is on hold: %s.", s.PausedBy)
 	case keepsR5 && len(s.Wrong) > 0:
 		w := s.Wrong[0]
 		do := "Put it back first."
@@ -229,7 +229,7 @@ func (s *State) begunAlready(e Event) *Refusal {
 		if reason != "" {
 			lost = " Your reason was not recorded."
 		}
-		return refuse("begun-already", "See where it stands.", "%s began this swap at %s UTC%s.%s", x.Who,
+		return refuse("begun-already", "See its state.", "%s began this swap at %s UTC%s.%s", x.Who,
 			x.At.UTC().Format("2006-01-02 15:04"), why, lost)
 	}
 	return s.may(e)
@@ -249,11 +249,11 @@ func (s *State) owesWord(e Event, asked, warned bool) *Refusal {
 		return refuse(
 			"backup-needed",
 			"Say of when it really is.",
-			"A backup cannot be of %s, which is to come.",
+			"A backup cannot be from %s, which is in the future.",
 			e.Backup.UTC().Format("2006-01-02"),
 		)
 	case (warned || len(s.Loses) > 0) && strings.TrimSpace(e.Reason) == "":
-		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is asked.")
+		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is required.")
 	}
 	return nil
 }
@@ -277,7 +277,7 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 		return orders, nil
 	}
 	do := s.Now()
-	return nil, refuse("nothing-to-do", do.What, "This step is past when it is seen to be: %q.", do.Title)
+	return nil, refuse("nothing-to-do", do.What, "This step ends when its result is observed: %q.", do.Title)
 }
 
 // diedInHand says whether who leads says that the old drive, which left before its turn, does not come back.
@@ -418,7 +418,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	if warned && reason == "" {
 		return nil, refuse(
 			"reason-needed",
-			"To go on all the same, confirm again with a reason.",
+			"To continue anyway, confirm again with a reason.",
 			"%s",
 			firstWarning(e.Checks),
 		)

@@ -234,10 +234,10 @@ func (c Campaign) Skip(at time.Time, by, reason string) (Campaign, error) {
 		return c, refuse(
 			"nothing-to-skip",
 			"Abandon the swap first, if it is to be left out.",
-			"Nothing waits that could be left out.",
+			"There is nothing to skip.",
 		)
 	case strings.TrimSpace(reason) == "":
-		return c, refuse("reason-needed", "Say why.", "A reason is asked.")
+		return c, refuse("reason-needed", "Say why.", "A reason is required.")
 	}
 	it.State = ItemSkipped
 	c.say(at, by, "left out "+it.Old.Tail()+" at place "+it.Slot+because(reason))
@@ -300,7 +300,7 @@ func (c Campaign) Abandon(at time.Time, by, reason string) (Campaign, error) {
 		return c, r
 	}
 	if strings.TrimSpace(reason) == "" {
-		return c, refuse("reason-needed", "Say why it is abandoned.", "A reason is asked.")
+		return c, refuse("reason-needed", "Say why it is abandoned.", "A reason is required.")
 	}
 	left := 0
 	for _, it := range c.Items {

@@ -145,7 +145,7 @@ func (c *checker) peers() {
 			looked,
 			record.Stops,
 			strings.Join(away, ", ")+" did not come back",
-			"Look whether it sits firmly in its bay.",
+			"Check that it sits firmly in its bay.",
 		)
 	default:
 		c.add(id, title, looked, record.Passes, "all answer", "")
@@ -162,8 +162,8 @@ func (c *checker) identity() {
 			title,
 			looked,
 			record.Stops,
-			"it tells neither a WWN nor a serial",
-			"It cannot be ordered about by identity; look at the pool system by hand.",
+			"it reports neither a WWN nor a serial",
+			"It cannot be identified safely, so it gets no orders; check the pool system by hand.",
 		)
 		return
 	}
@@ -248,7 +248,7 @@ func (c *checker) alone() {
 	}
 	var open []string
 	if onHost != "" {
-		open = append(open, "a swap in "+onHost+" is under way on "+p.Host+": hands may meet there")
+		open = append(open, "a swap in "+onHost+" is under way on "+p.Host+": two people may work there")
 	}
 	if open = append(open, matters...); len(open) > 0 {
 		c.add(
@@ -257,7 +257,7 @@ func (c *checker) alone() {
 			looked,
 			record.Warns,
 			strings.Join(open, "; "),
-			"Be sure that it is this one which comes first.",
+			"Make sure that this one is replaced first.",
 		)
 		return
 	}
@@ -277,7 +277,7 @@ func (c *checker) room() {
 	r := c.s.Pool.Room(slots, 0)
 	looked := "free room on the other members of " + p.Pool
 	if !r.Fits {
-		c.add(id, title, looked, record.Stops, r.Why, "Make room first, or add a drive.")
+		c.add(id, title, looked, record.Stops, r.Why, "Make space first, or add a drive.")
 		return
 	}
 	c.add(id, title, looked, record.Passes, grouped(r.Need)+" bytes move, "+grouped(r.Free)+" are free", "")
@@ -296,10 +296,10 @@ func (c *checker) others() {
 			looked,
 			record.Warns,
 			fmt.Sprintf("%s has the verdict %s as well", worst.Tail, worst.Verdict),
-			"Be sure which of them to replace first.",
+			"Decide which of them to replace first.",
 		)
 	default:
-		c.add(id, title, looked, record.Passes, "none is to be replaced or dead", "")
+		c.add(id, title, looked, record.Passes, "none has verdict replace or dead", "")
 	}
 }
 
@@ -378,7 +378,7 @@ func (c *checker) backup() {
 	c.add(
 		id,
 		title,
-		"the word of who begins",
+		"the statement of the person who begins",
 		record.Warns,
 		"on the way the pool cannot lose another drive",
 		"Give the date of the newest backup, or say that there is none.",

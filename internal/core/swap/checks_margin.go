@@ -65,7 +65,7 @@ func (c *checker) margin() {
 		)
 	case len(volumes) > 0:
 		c.add(id, title, looked, record.Stops, "without it "+strings.Join(volumes, ", ")+" would be lost",
-			"Drain the drive first; or, if they are to be lost, begin with the pool's name and a reason.")
+			"Drain the drive first; or, if they can be lost, begin with the pool's name and a reason.")
 		c.out[len(c.out)-1].Loses = volumes
 	case after < 0:
 		c.add(id, title, looked, record.Stops, "without it data would be lost", "Restore redundancy first.")

@@ -166,7 +166,7 @@ func (c *checker) uses() {
 			looked,
 			record.Stops,
 			"it also holds: "+strings.Join(lies, "; "),
-			"Copy it elsewhere and clear it; or, if it is to be lost, begin with the pool's name and a reason.",
+			"Copy it elsewhere and clear it; or, if it can be lost, begin with the pool's name and a reason.",
 		)
 		c.out[len(c.out)-1].Loses = names
 	case len(boot) > 0:

@@ -108,6 +108,6 @@ func (s *State) closing(e Event) []record.Check {
 		news = strings.Join(p.Notices, "; ")
 	}
 	check("no-notice", "New notices", len(p.Notices) == 0, news, "See the notices.")
-	check("lights-out", "Light of the bay", !p.LightOn, lights, "It is being put out.")
+	check("lights-out", "Light of the bay", !p.LightOn, lights, "The light is being switched off.")
 	return out
 }

@@ -38,8 +38,8 @@ func (s *State) back(e Event) ([]Order, *Refusal) {
 	}
 	return nil, refuse(
 		"no-way-back",
-		"Go on, or abandon it: you are told what is owed.",
-		"What was done at %q cannot be undone.",
+		"Continue, or abandon it: you get a list of what remains to be done.",
+		"%q cannot be undone.",
 		s.Now().Title,
 	)
 }
@@ -51,7 +51,7 @@ func (s *State) hold(e Event) *Refusal {
 	case !s.Phase.Open(), s.Lead != e.By:
 		return s.may(e)
 	case strings.TrimSpace(e.Reason) == "":
-		return refuse("reason-needed", "Say why it is held.", "A reason is asked.")
+		return refuse("reason-needed", "Say why it is held.", "A reason is required.")
 	}
 	s.PausedBy = strings.TrimSpace(e.Reason)
 	s.say(e, "holds the swap%s; %s", because(s.PausedBy), s.owed())
@@ -85,7 +85,7 @@ func (s *State) lead(e Event) *Refusal {
 	case to != e.By:
 		return refuse("led-by-another", "Only who leads can hand it to somebody else.", "%s leads this swap.", s.Lead)
 	case strings.TrimSpace(e.Reason) == "":
-		return refuse("reason-needed", "Say why you take it over.", "%s leads this swap, so a reason is asked.", s.Lead)
+		return refuse("reason-needed", "Say why you take it over.", "%s leads this swap, so a reason is required.", s.Lead)
 	default:
 		s.say(e, "took the lead over from %s%s", s.Lead, because(e.Reason))
 	}
@@ -102,7 +102,7 @@ func (s *State) abandon(e Event) ([]Order, *Refusal) {
 	case s.Phase != Planned && s.Lead != e.By:
 		return nil, s.may(e)
 	case strings.TrimSpace(e.Reason) == "":
-		return nil, refuse("reason-needed", "Say why it is abandoned.", "A reason is asked.")
+		return nil, refuse("reason-needed", "Say why it is abandoned.", "A reason is required.")
 	}
 	s.say(e, "abandoned it at %q%s; %s", s.Phase, because(e.Reason), s.owed())
 	s.Phase, s.EndedAt, s.PausedBy = Abandoned, e.At, ""
@@ -116,12 +116,12 @@ func (s *State) fate(e Event) *Refusal {
 		return refuse(
 			"swap-open",
 			"Close the swap first.",
-			"What becomes of %s is recorded when the swap is closed; it is %s.",
+			"The fate of %s is recorded when the swap is closed; it is %s.",
 			s.Old.Tail(),
 			s.Phase,
 		)
 	case !slices.Contains([]FateKind{Returned, Reused, Destroyed}, e.Fate):
-		return refuse("bad-fate", "It is return, stock or destroy.", "%q is nothing that becomes of a drive.", e.Fate)
+		return refuse("bad-fate", "It is return, stock or destroy.", "%q is not a fate of a drive.", e.Fate)
 	case s.Fate != nil && s.Fate.Kind == e.Fate:
 		return nil
 	}

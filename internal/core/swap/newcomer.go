@@ -15,7 +15,7 @@ func (s *State) Unfit(d Drive) string {
 	own := ""
 	switch d.Key() {
 	case "":
-		own = "it tells no serial and no WWN, so it could never be known again"
+		own = "it reports no serial and no WWN, so it could never be recognised"
 	case s.Old.Key():
 		own = "it is the drive that is to be replaced"
 	}
@@ -52,7 +52,7 @@ func (s *State) lies(d Drive) string {
 
 func promised(d Drive) string {
 	if d.Promised != "" {
-		return "promised to the swap of " + d.Promised
+		return "reserved by the swap of " + d.Promised
 	}
 	return ""
 }
@@ -148,7 +148,7 @@ func (c *checker) trusted(d Drive) {
 	case ill(d) != "":
 		c.add(id, title, looked, record.Stops, ill(d), instead(d))
 	case d.Accepted != "" && d.Lacks != "":
-		c.add(id, title, looked, record.Warns, d.Accepted+"; the policy also asks for "+d.Lacks, do)
+		c.add(id, title, looked, record.Warns, d.Accepted+"; the policy also requires "+d.Lacks, do)
 	case d.Accepted != "":
 		c.add(id, title, looked, record.Passes, d.Accepted, "")
 	default:
@@ -165,7 +165,7 @@ func (c *checker) trusted(d Drive) {
 			how,
 			reading,
 			record.Warns,
-			"unknown: it tells nothing of its health, or was not read yet",
+			"unknown: it reports no health data, or was not read yet",
 			"Wait a minute for its first reading.",
 		)
 	default:

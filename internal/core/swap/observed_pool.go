@@ -75,7 +75,7 @@ func (s observation) seen(e Event, joined bool) {
 		}
 	case Release:
 		if s.InProgress && p.Drive != s.Old.Key() {
-			s.say(e, "%s has forgotten place %s", s.Pool, s.Slot)
+			s.say(e, "%s no longer has place %s", s.Pool, s.Slot)
 			s.advance(e)
 		}
 	case Up:

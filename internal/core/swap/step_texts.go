@@ -9,7 +9,7 @@ import (
 func (w *wording) sayPlanned(st *Step) {
 	st.Kind, st.Title = StepCheck, "Check before you start"
 	st.What = "Read the checks. Each says what it looked at and what it found."
-	st.Why = "A problem found now costs less than one found in the middle of a swap."
+	st.Why = "A problem found now costs less than one found during a swap."
 	st.Expect = "No check stops the swap. Where one warns, give your reason to go on."
 	st.Acts = true
 }
@@ -19,7 +19,7 @@ func (w *wording) sayScrub(st *Step) {
 	st.What = "Order a scrub of " + w.Pool + ", and wait until it has ended."
 	st.Why = "It finds data that the other members cannot repair while " + w.old + " can still help."
 	st.Expect = "The scrub ends and leaves nothing unrepaired."
-	st.Takes, st.IfNot = "hours; a range for the finish stands beside it", "If it leaves damage, find out "+
+	st.Takes, st.IfNot = "hours; a range for the finish stands beside it", "If damage remains, find out "+
 		"what is damaged and restore it before you go on."
 }
 
@@ -32,7 +32,7 @@ func (w *wording) sayStill(st *Step) {
 			", ",
 		) + " cannot be reached while it is down: tell those who use it."
 	}
-	st.Why = "Work that is cut off by a power-down leaves more to repair than one drive."
+	st.Why = "Work that is interrupted by a power-down leaves more to repair than one drive."
 	st.Expect = "No service uses it any more. Confirm that here."
 }
 
@@ -67,7 +67,7 @@ func (w *wording) sayChange(st *Step) {
 func (w *wording) sayUp(st *Step) {
 	st.Kind, st.Title = StepCheck, "See that all is back"
 	st.What = "The clock of " + w.Host + " and all other members on it are looked at."
-	st.Why = "A wrong clock, or one more missing drive, must be put right first."
+	st.Why = "A wrong clock, or one more missing drive, must be corrected first."
 	st.Expect = "Everything else is back, and the new drive is seen."
 }
 
@@ -106,7 +106,7 @@ func (w *wording) sayDrain(st *Step) {
 func (w *wording) sayRelease(st *Step) {
 	st.Kind, st.Title, st.Acts = StepDo, "Remove the place from the pool", true
 	st.What = fmt.Sprintf("Order that %s removes place %s.", w.Pool, w.Slot)
-	st.Why = "So that the pool writes nothing to it again and does not wait for it."
+	st.Why = "So that the pool does not write to it again and does not wait for it."
 	st.Expect = w.Pool + " does not name " + w.old + " any more."
 }
 
@@ -128,7 +128,7 @@ func (w *wording) sayPull(st *Step) {
 	if w.BlockedBy != "" && w.Phase == Pull {
 		st.Title = "Do not pull " + w.old + " now"
 		st.What = "Leave it in its place: " + w.BlockedBy + "."
-		st.Why = "When the swap began this was not so."
+		st.Why = "This has changed since the swap began."
 		st.Expect = "This step asks for the drive again, by itself, when it may be pulled."
 	}
 }
@@ -247,7 +247,7 @@ func (w *wording) sayRecover(st *Step) {
 	if w.Stuck != "" && w.Phase == Recover {
 		st.Kind, st.Title, st.Acts = StepDo, w.Pool+" does not recover", true
 		st.What = "What blocks it: " + w.Stuck + ". Remove the cause, or ask the pool again (`next` does that)."
-		st.Why = "Without a recovery the margin stays as low as it is."
+		st.Why = "Without a recovery the margin stays low."
 		st.Expect = "The recovery begins within a minute."
 	}
 }
@@ -268,7 +268,7 @@ func (w *wording) sayRehouse(st *Step) {
 	if w.Recipe.has(Down) {
 		st.What += " Then bring " + w.Host + " up again."
 	}
-	st.Why = "Its place was temporary. It is recognised by its identity in any bay."
+	st.Why = "The bay was temporary. The drive is recognised by its identity in any bay."
 	st.Expect = "It shows in " + w.oldBay + "."
 	if w.BlockedBy != "" && w.Phase == Rehouse {
 		st.Title, st.What = "Do not move "+w.newTail+" now", "Leave it in its place: "+w.BlockedBy+"."

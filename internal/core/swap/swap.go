@@ -62,7 +62,7 @@ type Drive struct {
 	Member string `json:"member,omitempty"`
 	// Spare is true of one that stands by in the pool that it is a member of, and that nothing else uses.
 	Spare bool `json:"spare,omitempty"`
-	// Ill says why it must not be trusted with data; empty when nothing speaks against it.
+	// Ill says why it must not be trusted with data; empty if nothing speaks against it.
 	Ill string `json:"ill,omitempty"`
 	// Testing is true during its acceptance test.
 	Testing bool `json:"testing,omitempty"`
@@ -371,7 +371,7 @@ func (s *State) say(e Event, format string, args ...any) {
 // bayWords names a drive's bay, or says that it has none.
 func (d Drive) bayWords() string {
 	if d.Bay == "" {
-		return "a place nobody wrote down"
+		return "a place that is not recorded"
 	}
 	return "bay " + d.Bay
 }

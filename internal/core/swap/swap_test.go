@@ -555,7 +555,7 @@ func TestChecks(t *testing.T) {
 	require.Equal(t, record.Warns, result(s, "host-clock").Result, "before the start; after a power-down it stops")
 	require.Equal(
 		t,
-		"a swap in tidegauge is under way on fulmar: hands may meet there; a fan of shelf-1 has failed",
+		"a swap in tidegauge is under way on fulmar: two people may work there; a fan of shelf-1 has failed",
 		result(s, "only-matter").Found,
 	)
 	require.Equal(t, record.Passes, result(base, "only-matter").Result)

@@ -22,7 +22,7 @@ var shapes = []string{
 	"changed pace",
 	"growing total",
 	"zones and noise",
-	"small things last",
+	"minor things last",
 }
 
 // held is where the seeds begin that nothing was adjusted on.
@@ -63,7 +63,7 @@ func shaped(shape string, seed uint64) (course []recovery.Sample, begun time.Tim
 		p := pace * math.Exp(noise) * math.Sqrt(1-0.75*reach*done/todo)
 		clock := float64(now.Hour()) + float64(now.Minute())/60
 		switch shape {
-		case "busy hours", "load by day", "small things last":
+		case "busy hours", "load by day", "minor things last":
 			p *= slowed(shape, clock, opens, closes, factor, done/total)
 		case "paused":
 			if paused > 0 {
@@ -94,7 +94,7 @@ func slowed(shape string, clock, opens, closes, factor, share float64) float64 {
 	switch {
 	case shape == "load by day":
 		return 1 - 0.5*(1-factor)*(1+math.Sin((clock-opens)/12*math.Pi))
-	case shape == "busy hours" && clock >= opens && clock < closes, shape == "small things last" && share > 0.94:
+	case shape == "busy hours" && clock >= opens && clock < closes, shape == "minor things last" && share > 0.94:
 		return factor
 	}
 	return 1

@@ -72,7 +72,7 @@ var nuisances = []nuisance{
 		return 0
 	}, 60 * perDay, health.Replace, health.Watch},
 	{
-		"150 moved, then the count begins anew",
+		"150 moved, then the count is reset",
 		"reallocated_sectors",
 		func(_ *rand.Rand, i int) float64 { return map[bool]float64{true: 150, false: 0}[i < 30] },
 		30 * perDay,
@@ -95,7 +95,7 @@ var nuisances = []nuisance{
 		health.Replace,
 		health.Replace,
 	},
-	{"hours of power begin anew", "power_on_hours", func(_ *rand.Rand, i int) float64 {
+	{"power-on hours are reset", "power_on_hours", func(_ *rand.Rand, i int) float64 {
 		return map[bool]float64{true: 21000, false: 0}[i < 30] + 4*float64(i)
 	}, 12 * perDay, health.Watch, health.Watch},
 	{"reads three times as slow, and they stay so", "read_latency_seconds", func(r *rand.Rand, i int) float64 {
@@ -128,7 +128,7 @@ func judgeNuisance(x nuisance, seed uint64) (worst, last health.Verdict) {
 // printNuisances says of each what was said of it; ok is false when one was taken for something else.
 func printNuisances(w io.Writer) (ok bool) {
 	ok = true
-	fmt.Fprintf(w, "%-46s %-10s %-10s %s\n", "nuisance", "worst", "at the end", "as it should")
+	fmt.Fprintf(w, "%-46s %-10s %-10s %s\n", "nuisance", "worst", "at the end", "correct")
 	for _, x := range nuisances {
 		right := 0
 		var worst, last health.Verdict

@@ -344,7 +344,7 @@ func do(words []string) (string, error) {
 		return "swap " + words[1], nil
 	case words[0] == "pace" && len(words) == 1:
 		return fmt.Sprintf("pace %d", pace.Work()), nil
-	case words[0] == "usage" && len(words) == 1: // the agent's processor time and the reads of all disks
+	case words[0] == "usage" && len(words) == 1: // the agent's processor time, the reads of all disks, its memory in KiB
 		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", agentPID))
 		if err != nil {
 			return "", err
@@ -359,7 +359,14 @@ func do(words []string) (string, error) {
 				reads += n
 			}
 		}
-		return fmt.Sprintf("usage %s %s %d %d", f[11], f[12], reads, len(stats)), nil
+		held := uint64(0)
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", agentPID)); err == nil {
+			if x := strings.Fields(string(b)); len(x) > 1 {
+				n, _ := strconv.ParseUint(x[1], 10, 64)
+				held = n * uint64(os.Getpagesize()) / 1024
+			}
+		}
+		return fmt.Sprintf("usage %s %s %d %d %d", f[11], f[12], reads, len(stats), held), nil
 	case words[0] == "fail" && len(words) == 3: // fail <array's id> <place>
 		return "faulty", md.New("rig", clock.Real{}).Fail(words[1], words[2])
 	case words[0] == "conform" && len(words) == 4: // conform <array's id> <place> <path of what takes it>

@@ -197,7 +197,7 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 		)
 		b.Drop(&store.Spot{Host: a.Host, Section: a.Section, Number: a.Number})
 		s.replace(b, a.Host)
-		s.AddEvent(b, api.EventKindHost, a.Host, fmt.Sprintf("%s forgot what was known of bay %s", by, a))
+		s.AddEvent(b, api.EventKindHost, a.Host, fmt.Sprintf("%s removed what was known about bay %s", by, a))
 		return s.Commit(b)
 	}
 	d, err := s.fleet.FindDrive(req.Drive)
@@ -218,7 +218,7 @@ func (s *Service) ConfirmBay(by string, req api.Spot) error {
 		return problem.New(
 			409,
 			"bay-taken",
-			"Look into the bay. If it is "+d.Tail()+": lantern enclosure confirm --replace "+a.String()+" "+d.Tail()+".",
+			"Check the bay. If it is "+d.Tail()+": lantern enclosure confirm --replace "+a.String()+" "+d.Tail()+".",
 			"%s was seen in bay %s, and it still reports.",
 			was.Tail(),
 			a,

@@ -50,7 +50,7 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 				409,
 				"no-bay",
 				"Look for its label.",
-				"Nobody knows in which section %s was, so there are no others to light.",
+				"The section of %s is not known, so there are no other bays to light.",
 				d.Tail(),
 			)
 		}
@@ -74,7 +74,7 @@ func (s *State) cannotLight(d *fleet.Drive, a enclosure.Address) error {
 			return problem.New(
 				409,
 				"last-member",
-				"Go by its label, or wait until the pool is quiet.",
+				"Use its label, or wait until the pool is idle.",
 				"%s is among the last good members of a group that is busy, and its bay has no light: it is not "+
 					"read for a rhythm now.",
 				d.Tail(),
@@ -230,7 +230,7 @@ func (s *State) lightOthers(
 			return nil, problem.New(
 				409,
 				"last-member",
-				"Go by the labels, or wait until the pool is quiet.",
+				"Use the labels, or wait until the pool is idle.",
 				"%s is among the last good members of a group that is busy, and is not read for a rhythm now: "+
 					"without it, more than one bay would stay dark.",
 				x.Tail(),
@@ -257,7 +257,7 @@ func (s *State) bayOf(req api.LightOn) (*fleet.Drive, enclosure.Address, error) 
 				409,
 				"no-bay",
 				"Look for its label.",
-				"Nobody knows in which bay %s is, and it does not answer.",
+				"The bay of %s is not known, and it does not answer.",
 				d.Tail(),
 			)
 		}

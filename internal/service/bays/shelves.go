@@ -34,7 +34,7 @@ func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 					Severity: health.Watch,
 					Host:     h.Name,
 					Says:     fmt.Sprintf("%s/%s: %s", h.Name, e.Name, p.Says),
-					Do:       "Look at it before its drives are hurt.",
+					Do:       "Check it before its drives are damaged.",
 				}
 				if p.Grave {
 					m.Severity, m.Do = health.Replace, "Replace it: what it cooled or fed has nothing left to "+
@@ -42,20 +42,24 @@ func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 				}
 				out = append(out, m)
 			}
-			answering := map[string]bool{}
+			type place struct {
+				section string
+				bay     int
+			}
+			answering := map[place]bool{}
 			if slices.ContainsFunc(e.Sections, func(x api.SectionReport) bool { return len(x.Occupied) > 0 }) {
 				for _, d := range onHost(h.Name) {
 					if d.Present {
-						answering[d.BayName()] = true
+						answering[place{d.Section, d.Bay}] = true
 					}
 				}
 			}
 			for _, sec := range e.Sections {
 				for _, n := range sec.Occupied {
-					bay := enclosure.Address{Host: h.Name, Section: sec.Name, Number: n}.String()
-					if answering[bay] {
+					if answering[place{sec.Name, n}] {
 						continue
 					}
+					bay := enclosure.Address{Host: h.Name, Section: sec.Name, Number: n}.String()
 					since, known := s.strangers[bay]
 					if silent[bay] = since; !known {
 						silent[bay] = now

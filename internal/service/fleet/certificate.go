@@ -84,7 +84,7 @@ func (s *Service) Shows(host string, shown *x509.Certificate) error {
 	return problem.New(
 		401,
 		"no-certificate",
-		"If its agent lost its folder, or its certificate has ended: lantern host renew "+host,
+		"If its agent lost its folder, or its certificate has expired: lantern host renew "+host,
 		"The token of %s came without the certificate of its agent.",
 		host,
 	)
@@ -117,7 +117,7 @@ func (s *Service) Certify(host string, request []byte, shown *x509.Certificate) 
 		return api.AgentCertificate{}, problem.New(
 			401,
 			"no-certificate",
-			"If its agent lost its folder, or its certificate has ended: lantern host renew "+host,
+			"If its agent lost its folder, or its certificate has expired: lantern host renew "+host,
 			"%s has a certificate already, and its agent does not show it.",
 			host,
 		)

@@ -32,7 +32,7 @@ func (s *Service) SetController(by, name string, req api.SetController) error {
 	switch {
 	case err != nil || u.Host == "" || u.User != nil || u.Path+u.RawQuery+u.Fragment != "":
 		return problem.New(422, "bad-request", "Such as https://192.0.2.7.",
-			"%q is no address of a management controller.", req.Url)
+			"%q is not the address of a management controller.", req.Url)
 	case req.User == "" || req.Password == "" || strings.ContainsAny(req.User, ":\r\n"):
 		return problem.New(422, "bad-request", "Make one for this purpose, which may read and switch lights.",
 			"A management controller wants a user without a colon in its name, and a password.")

@@ -224,29 +224,27 @@ func PlaceWords(d *Drive) string {
 	return "bay " + d.BayName()
 }
 
-// Believable is a reading without the values that cannot be; each is kept among its pages that are unreadable.
+// Believable returns a reading without its impossible values. They are added to its unreadable pages, in order of their
+// names.
 func Believable(rd api.Reading) api.Reading {
-	for _, n := range slices.Sorted(maps.Keys(rd.Metrics)) {
-		m, known := drive.MetricByName(drive.MetricName(n))
-		why := ""
-		if known {
-			why = m.Implausible(rd.Metrics[n])
+	type value struct{ name, why string }
+	var impossible []value
+	for n, v := range rd.Metrics {
+		if m, known := drive.MetricByName(drive.MetricName(n)); known {
+			if why := m.Implausible(v); why != "" {
+				impossible = append(impossible, value{n, why})
+			}
 		}
-		if why == "" {
-			continue
-		}
-		if len(rd.Unreadable) == 0 || rd.Unreadable[len(rd.Unreadable)-1].Kind != "value" {
-			rd.Metrics, rd.Unreadable = maps.Clone(rd.Metrics), slices.Clone(rd.Unreadable)
-		}
-		rd.Unreadable = append(
-			rd.Unreadable,
-			api.BadPage{
-				Kind:  "value",
-				Why:   n + ": " + why,
-				Bytes: []byte(strconv.FormatFloat(rd.Metrics[n], 'g', -1, 64)),
-			},
-		)
-		delete(rd.Metrics, n)
+	}
+	if len(impossible) == 0 {
+		return rd
+	}
+	slices.SortFunc(impossible, func(a, b value) int { return cmp.Compare(a.name, b.name) })
+	rd.Metrics, rd.Unreadable = maps.Clone(rd.Metrics), slices.Clone(rd.Unreadable)
+	for _, x := range impossible {
+		rd.Unreadable = append(rd.Unreadable, api.BadPage{Kind: "value", Why: x.name + ": " + x.why,
+			Bytes: []byte(strconv.FormatFloat(rd.Metrics[x.name], 'g', -1, 64))})
+		delete(rd.Metrics, x.name)
 	}
 	return rd
 }

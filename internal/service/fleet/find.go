@@ -66,13 +66,13 @@ func (s *State) inBay(a enclosure.Address) (*Drive, error) {
 		return nil, problem.New(
 			404,
 			"no-drive",
-			"To look at what was there, name it: "+d.Tail()+".",
+			"To see what was there, name it: "+d.Tail()+".",
 			"%s is empty now; %s was the last drive there.",
 			a,
 			d.Tail(),
 		)
 	case !d.How.Sure():
-		return nil, problem.New(409, "guessed-bay", "Name it by its label tail.", "Which drive is in %s is a guess.", a)
+		return nil, problem.New(409, "guessed-bay", "Name it by its label tail.", "The drive in %s is a guess.", a)
 	}
 	return d, nil
 }

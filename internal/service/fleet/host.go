@@ -49,7 +49,7 @@ func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 	switch {
 	case h != nil && !renew:
 		return "", problem.New(409, "host-exists",
-			"If its agent is to get another token: lantern host renew "+name+". Until it has that, it cannot report.",
+			"If its agent needs a new token: lantern host renew "+name+". Until it has that, it cannot report.",
 			"%s is enrolled already.", name)
 	case h == nil && renew:
 		return "", problem.New(

@@ -179,7 +179,7 @@ func (s *State) HostMatters() (out []notice.Matter) {
 				Kind:     notice.Host,
 				Severity: health.Unknown,
 				Host:     h.Name,
-				Says: fmt.Sprintf("%s reports something that is refused, %s, the last at %s: %s", h.Name,
+				Says: fmt.Sprintf("%s sent reports that were refused, %s, last at %s: %s", h.Name,
 					times(r.Count), r.At.UTC().Format("2006-01-02 15:04"), r.Says),
 				Do: "Look at the agent's log on " + h.Name + ", and install the same version of agent and service. What was " +
 					"refused is kept there, in the agent's folder under refused.",

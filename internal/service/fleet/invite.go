@@ -43,7 +43,7 @@ func (s *Service) Invite(by string, req api.InviteHosts) (api.Invitation, error)
 			422,
 			"bad-request",
 			"Such as rack2-*.",
-			"%q is no pattern: a [ has no ].",
+			"%q is not a pattern: a [ has no ].",
 			req.Pattern,
 		)
 	}
@@ -127,7 +127,7 @@ func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) 
 		return false, err
 	}
 	if len(req.Token) != len(secret.New(secret.HostPrefix)) {
-		return false, problem.Forever(422, "bad-token", "Use the agent of this version.", "That is no token of a host.")
+		return false, problem.Forever(422, "bad-token", "Use the agent of this version.", "This is not the token of a host.")
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -158,8 +158,8 @@ func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) 
 		return false, problem.New(
 			409,
 			"host-exists",
-			"If its agent was set up anew, refuse the one that waits: lantern host refuse "+req.Name,
-			"Another machine asks as %s already.",
+			"If its agent was set up again, refuse the one that waits: lantern host refuse "+req.Name,
+			"Another machine already asks to be enrolled as %s.",
 			req.Name,
 		)
 	case invitation.Used >= invitation.Count:

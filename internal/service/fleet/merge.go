@@ -31,7 +31,7 @@ func TwoDrives(from, into *Drive) error {
 	differ := func(do, format string, args ...any) error {
 		return problem.New(409, "two-drives", do, format, args...)
 	}
-	const look = "These are two drives. Look at the label of each."
+	const look = "These are two drives. Check the label of each."
 	a, b := from.Tail(), into.Tail()
 	older, known := from.hours()
 	newer, both := into.hours()
@@ -94,7 +94,7 @@ func Unlist(s *State, d *Drive) (back func()) {
 // MergeWords tells of a merge.
 func MergeWords(by string, from, into *Drive, reason string) string {
 	return fmt.Sprintf(
-		"%s said that %s is %s, known before under another identity: %s",
+		"%s joined %s with %s, its earlier identity: %s",
 		by,
 		into.Tail(),
 		from.Desc.Serial,

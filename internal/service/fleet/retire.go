@@ -17,7 +17,7 @@ import (
 // needReason refuses what is done without one.
 func NeedReason(reason string) error {
 	if strings.TrimSpace(reason) == "" {
-		return problem.New(422, "reason-needed", "Say why, with --reason.", "This needs a reason.")
+		return problem.New(422, "reason-needed", "Say why, with --reason.", "A reason is required.")
 	}
 	return nil
 }
@@ -59,7 +59,7 @@ func (s *Service) RetireHost(by, name, reason string) error {
 	}
 	if !s.Late(h, s.Clock.Now()) {
 		return problem.New(409, "host-reports", "Stop its agent; when two of its reports are missed, it can be retired.",
-			"%s reports, and would not be watched any more.", name)
+			"%s still reports, and would no longer be watched.", name)
 	}
 	if s.Work.OnHost(name) {
 		return problem.New(409, "swap-open", "End it or abandon it first: lantern swap list", "A swap is open on %s.", name)
@@ -79,7 +79,7 @@ func (s *Service) RetireHost(by, name, reason string) error {
 	}
 	pools := poolsOf(s.State, name)
 	for _, p := range pools {
-		s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s is watched no more: %s was retired", p.Name, name))
+		s.AddEvent(b, api.EventKindPool, p.ID, fmt.Sprintf("%s is no longer watched: %s was retired", p.Name, name))
 	}
 	if err := s.Commit(b); err != nil {
 		return err
@@ -120,14 +120,15 @@ func Forget(s *State, by string, p *Pool, reason string) error {
 		return problem.New(
 			409,
 			"pool-reported",
-			"A pool can be forgotten that its host does not show any more. If the host is gone: lantern host retire "+p.Reporter,
-			"%s still tells of %s.",
+			"Only a pool that its host no longer reports can be removed from the lists. If the host is gone: lantern host "+
+				"retire "+p.Reporter,
+			"%s still reports %s.",
 			p.Reporter,
 			p.Name,
 		)
 	case s.Late(h, s.Clock.Now()):
 		return problem.New(409, "host-quiet", "Wait until it reports, or retire it: lantern host retire "+p.Reporter,
-			"%s is silent, so nobody knows whether %s is there.", p.Reporter, p.Name)
+			"%s does not report, so it is not known whether %s is there.", p.Reporter, p.Name)
 	}
 	if lead, open := s.Work.SwapIn(p.ID); open {
 		return problem.New(409, "swap-open", "End it or abandon it first.", "%s leads a swap in %s.", lead, p.Name)
@@ -166,7 +167,7 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 		return problem.New(
 			409,
 			"in-use",
-			"A drive can be forgotten that no host reports any more.",
+			"Only a drive that no host reports any more can be removed from the lists.",
 			"%s is reported by %s.",
 			d.Tail(),
 			d.Host,

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"lantern/internal/api"
 	"lantern/internal/core/inventory"
@@ -56,7 +57,7 @@ func (s *State) resolve(name string, whole bool) (serial string, err error) {
 				422,
 				"no-drive",
 				"Its inventory cannot be kept under a serial.",
-				"%s tells no serial.",
+				"%s reports no serial.",
 				d.Tail(),
 			)
 		}
@@ -74,7 +75,7 @@ func (s *State) resolve(name string, whole bool) (serial string, err error) {
 	return "", err
 }
 
-// InventoryItems lists what fits: every drive, and every item whose drive was not seen yet, by serial.
+// InventoryItems lists the items that match: every drive, and every item whose drive was not seen yet, by serial.
 func (s *Service) InventoryItems(where, q string) ([]api.InventoryItem, error) {
 	conditions, err := conditionsOf(where)
 	if err != nil {
@@ -135,7 +136,7 @@ func conditionsOf(where string) (out []inventory.Condition, err error) {
 				"bad-where",
 				"What can be asked for: "+strings.Join(inventory.Comparable(), ", "),
 				"%s.",
-				cmp.Or(errText(err), fmt.Sprintf("%q is no condition, such as warranty_days<90", strings.TrimSpace(part))),
+				cmp.Or(errText(err), fmt.Sprintf("%q is not a condition, such as warranty_days<90", strings.TrimSpace(part))),
 			)
 		}
 		out = append(out, c)
@@ -168,10 +169,10 @@ func (s *State) view(i *inventory.Item, drives []*fleet.Drive) api.InventoryItem
 		v.WarrantyDays = days
 	}
 	for _, n := range i.Notes {
-		v.Notes = append(v.Notes, api.InventoryNote{At: n.At, By: n.By, Text: n.Text})
+		v.Notes = append(v.Notes, api.InventoryNote{At: n.At, HappenedAt: n.Happened, By: n.By, Text: n.Text})
 	}
 	if len(drives) > 1 {
-		v.Says = fmt.Sprintf("%d drives have this serial: what is written here is of one of them", len(drives))
+		v.Says = fmt.Sprintf("%d drives have this serial; this entry belongs to one of them", len(drives))
 	}
 	for _, d := range drives {
 		k := d.Key()
@@ -249,7 +250,7 @@ func (s *Service) SetItem(by, name string, req api.InventorySet) (api.InventoryI
 		return api.InventoryItem{}, err
 	}
 	b := &store.Batch{}
-	if _, err := s.change(b, by, serial, req.Fields, req.Note); err != nil {
+	if _, err := s.change(b, by, serial, req.Fields, req.Note, req.HappenedAt); err != nil {
 		return api.InventoryItem{}, problem.New(422, "bad-field", fieldsHint(req.Fields), "%s.", err)
 	}
 	s.related()
@@ -268,7 +269,7 @@ func fieldsHint(fields map[string]string) string {
 			return "All fields: " + strings.Join(inventory.Names(), ", ")
 		}
 	}
-	return "All fields and what they hold: lantern inventory fields"
+	return "All fields: lantern inventory fields"
 }
 
 // change puts the change of an item into a batch, and into memory.
@@ -277,6 +278,7 @@ func (s *State) change(
 	by, serial string,
 	fields map[string]string,
 	note string,
+	happened time.Time,
 ) ([]inventory.Change, error) {
 	next := inventory.Item{Serial: serial}
 	if was := s.items[key(serial)]; was != nil {
@@ -293,7 +295,11 @@ func (s *State) change(
 		next.StateDay = now.Format(inventory.Day)
 	}
 	if note = strings.TrimSpace(note); note != "" {
-		next.Notes = append(next.Notes, inventory.Note{At: now, By: by, Text: note})
+		n, err := inventory.NewNote(by, note, happened, now)
+		if err != nil {
+			return nil, err
+		}
+		next.Notes = append(next.Notes, n)
 	}
 	if len(changes) == 0 && note == "" {
 		return nil, nil
@@ -314,7 +320,7 @@ func (s *State) change(
 		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s wrote of %s: %s", by, serial, strings.Join(set, ", ")))
 	}
 	if note != "" {
-		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s noted of %s: %s", by, serial, note))
+		s.AddEvent(b, api.EventKindDrive, subject, NoteWords(by, serial, note))
 	}
 	s.items[key(serial)] = &next
 	if slices.ContainsFunc(changes, func(c inventory.Change) bool { return c.Field == "batch" }) {
@@ -323,6 +329,11 @@ func (s *State) change(
 	}
 	b.Put(&store.Inventory{Serial: key(serial), Doc: ledger.Document(next)})
 	return changes, nil
+}
+
+// NoteWords is what the event of a note says.
+func NoteWords(by, serial, text string) string {
+	return fmt.Sprintf("%s noted of %s: %s", by, serial, text)
 }
 
 // related has siblings judged again when batches changed.
@@ -354,7 +365,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 		if errors.As(err, &p) && p.Type == "no-drive" && row.Whole {
 			serial, err = strings.TrimSpace(row.Name), nil // a serial in full, of a drive that was not seen yet
 			if len(serial) < 4 || len(serial) > 64 || strings.ContainsAny(serial, " \t/") {
-				err = fmt.Errorf("%q is no serial", row.Name)
+				err = fmt.Errorf("%q is not a serial", row.Name)
 			}
 		}
 		if err == nil && seen[key(serial)] != 0 {
@@ -363,7 +374,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 		seen[key(serial)] = row.Line
 		var changes []inventory.Change
 		if err == nil {
-			changes, err = s.change(b, by, serial, row.Fields, row.Note)
+			changes, err = s.change(b, by, serial, row.Fields, row.Note, row.HappenedAt)
 		}
 		if err != nil {
 			out.Refused = append(out.Refused, api.InventoryRefusal{Line: row.Line, Name: row.Name, Says: err.Error()})
@@ -399,11 +410,11 @@ func (s *Service) RemoveItem(by, name string) error {
 		return err
 	}
 	if s.items[key(serial)] == nil {
-		return problem.New(404, "no-drive", "", "Nothing is written of %s.", serial)
+		return problem.New(404, "no-drive", "", "There is no inventory of %s.", serial)
 	}
 	b := &store.Batch{}
 	b.Drop(&store.Inventory{Serial: key(serial)})
-	s.AddEvent(b, api.EventKindDrive, key(serial), fmt.Sprintf("%s removed what was written of %s", by, serial))
+	s.AddEvent(b, api.EventKindDrive, key(serial), fmt.Sprintf("%s removed the inventory of %s", by, serial))
 	if err := s.Commit(b); err != nil {
 		return err
 	}

@@ -74,7 +74,7 @@ const (
 	goodFor = 2 * time.Second
 	// wholeFor is within what time every drive is looked at, whether something changed of it or not: findings clear by
 	// time alone.
-	wholeFor = 2 * time.Minute
+	wholeFor = 10 * time.Minute
 )
 
 // TurnAtLeast is the least number of unchanged drives that each judgement looks at. Tests set it to 0, so that a change

@@ -213,14 +213,14 @@ func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, erro
 				422,
 				"bad-setting",
 				"Choose a value within its bounds.",
-				"The threshold stays as it is: %s.",
+				"The threshold is unchanged: %s.",
 				err,
 			)
 		}
 	}
 	says := fmt.Sprintf("%s set %s to %g", by, req.Name, req.Value)
 	if req.Usual {
-		says = fmt.Sprintf("%s set %s back to what is usual", by, req.Name)
+		says = fmt.Sprintf("%s set %s to its default again", by, req.Name)
 	}
 	for _, of := range []string{req.Model, req.Pool} {
 		if of != "" {
@@ -309,7 +309,7 @@ func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error)
 			422,
 			"bad-name",
 			"Such as warm-and-growing.",
-			"A rule is named by 2 to 40 small letters, digits and dashes, not %q.",
+			"The name of a rule has 2 to 40 lower-case letters, digits and hyphens; %q does not.",
 			id,
 		)
 	case req.Verdict != api.Watch && req.Verdict != api.Replace:

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"slices"
 	"time"
 
 	"lantern/internal/api"
@@ -47,30 +48,48 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
 // slowWrite is how long a change may take to be written before it is logged.
 const slowWrite = time.Second
 
-// Commit writes a batch and then tells of its events. Must be called with the lock of the service held.
-func (s *Ledger) Commit(b *store.Batch) error {
-	if s.Before(b); b.Empty() {
+// Commit writes batches in one transaction and then sends their events. If it fails, what they changed in memory is
+// undone. Must be called with the lock of the service held.
+func (s *Ledger) Commit(batches ...*store.Batch) error {
+	s.Before(batches[len(batches)-1])
+	batches = slices.DeleteFunc(slices.Clone(batches), (*store.Batch).Empty)
+	if len(batches) == 0 {
 		return nil // nothing happened, so what was judged stands
 	}
 	s.Changed()
 	begun := time.Now()
-	err := s.Store.Write(b)
+	err := s.Store.Write(batches...)
 	if took := time.Since(begun); took > slowWrite {
+		records := 0
+		for _, b := range batches {
+			records += len(b.Records())
+		}
 		s.Log.Warn("the disk under the records is slow: everybody waited for one change to be written", "took", took,
-			"records", len(b.Records()))
+			"records", records)
 	}
 	if s.wrote(err); err != nil {
-		if undo := s.Undo(b); undo != nil {
-			s.Log.Error("what was not written could not be taken back", "error", undo)
-		}
-		s.Changed()
+		s.UndoAll(batches)
 		return err
 	}
-	s.After(b)
-	for _, e := range b.Events {
-		s.bus.send(api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
+	for _, b := range batches {
+		s.After(b)
+	}
+	for _, b := range batches {
+		for _, e := range b.Events {
+			s.bus.send(api.Event{Id: e.ID, Kind: api.EventKind(e.Kind), At: e.At, Subject: e.Subject, Says: e.Says})
+		}
 	}
 	return nil
+}
+
+// UndoAll undoes what batches changed in memory that were not written, the last first.
+func (s *Ledger) UndoAll(batches []*store.Batch) {
+	for _, b := range slices.Backward(batches) {
+		if err := s.Undo(b); err != nil {
+			s.Log.Error("a change that was not written could not be undone in memory", "error", err)
+		}
+	}
+	s.Changed()
 }
 
 // Changed makes what was worked out before be worked out again.

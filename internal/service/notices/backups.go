@@ -119,8 +119,8 @@ func (s *State) copyBehind(now time.Time) (m notice.Matter, ok bool) {
 		upto = "the copy of the service's records for its standby is of " + c.Upto.UTC().Format("2006-01-02 15:04Z")
 	}
 	m = notice.Matter{Key: "service/copy", Kind: notice.Service, Severity: health.Watch, Says: upto,
-		Do: fmt.Sprintf("What came since is lost with this machine. Look whether %s can be reached, and at the service's "+
-			"log.", c.To)}
+		Do: fmt.Sprintf("Later changes are lost with this machine. Check that %s can be reached, and look at the "+
+			"service's log.", c.To)}
 	if c.Failed != "" {
 		m.Says += ": " + c.Failed
 	}

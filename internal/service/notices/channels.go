@@ -201,15 +201,15 @@ func (c *Outlet) check() error {
 	case !judging.RuleID.MatchString(c.Name):
 		return bad(
 			"Such as night-shift.",
-			"A channel is named by 2 to 40 small letters, digits and dashes, not %q.",
+			"The name of a channel has 2 to 40 lower-case letters, digits and hyphens; %q does not.",
 			c.Name,
 		)
 	case c.Least != health.Watch && c.Least != health.Replace && c.Least != health.Dead:
 		return bad("Say watch, replace or dead.", "The least severity is not %q.", c.Least)
 	case c.Quiet != "" && !quietTime.MatchString(c.Quiet):
-		return bad("Such as 22:00-07:00.", "%q are no quiet hours.", c.Quiet)
+		return bad("Such as 22:00-07:00.", "%q are not quiet hours.", c.Quiet)
 	case c.Digest != "" && !clockTime.MatchString(c.Digest):
-		return bad("Such as 08:00.", "%q is no time of day.", c.Digest)
+		return bad("Such as 08:00.", "%q is not a time of day.", c.Digest)
 	case c.Report != "" && !api.ChannelPutReport(c.Report).Valid():
 		return bad("Say week or month.", "A report is not sent each %q.", c.Report)
 	}
@@ -327,7 +327,7 @@ func (s *Service) TestChannel(ctx context.Context, by, name string) error {
 			502,
 			"channel-failed",
 			"Look at its address, its secret and its certificate.",
-			"The message was not taken: %s.",
+			"The message was not accepted: %s.",
 			err,
 		)
 	}

@@ -316,7 +316,7 @@ func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) erro
 	default:
 		wait := min(firstRetry<<min(d.Tries, 10), mostRetry)
 		next.Error, next.Next = failed.Error(), now.Add(wait).UnixMilli()
-		s.Log.Warn("a channel does not take a message", "channel", d.Channel, "tries", next.Tries, "error", failed)
+		s.Log.Warn("a channel does not accept messages", "channel", d.Channel, "tries", next.Tries, "error", failed)
 	}
 	b.Put(&next)
 	if err := s.Commit(b); err != nil {

@@ -212,7 +212,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 						name,
 						v.AgainAt.Format("2006-01-02 15:04"),
 					),
-					Do: "Look at what made it: a member that came and went, or a restart.",
+					Do: "Find the cause: a member that came and went, or a restart.",
 				},
 			)
 		}
@@ -225,7 +225,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 					Severity: health.Watch,
 					Pool:     name,
 					Says:     fmt.Sprintf("the %s in %s has stalled: %s", c.Kind, name, v.Why),
-					Do:       "Look at what holds it up.",
+					Do:       "Check what stops it.",
 				},
 			)
 		}
@@ -411,7 +411,7 @@ func (s *Service) Mute(by, id string, hours float64, note string) (api.Notice, e
 		n.MutedWhy = note
 		if n.Muted = now.Add(d); d == 0 {
 			n.Muted, n.MutedWhy = time.Time{}, ""
-			return by + " wants to hear again of: " + n.Says
+			return by + " ended the mute of: " + n.Says
 		}
 		why := ""
 		if note != "" {

@@ -48,7 +48,7 @@ func (s *State) strangers(now time.Time) (out []notice.Matter) {
 				Kind:     notice.Service,
 				Severity: health.Watch,
 				Says:     fmt.Sprintf("at least %d wrong tokens from %s, one soon after another", w.count/10*10, from),
-				Do:       "Find out who uses that address: an old script, or somebody who guesses.",
+				Do:       "Find out who uses that address: an old script, or somebody who guesses tokens.",
 			})
 		}
 	}

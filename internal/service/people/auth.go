@@ -88,7 +88,7 @@ func (s *State) SignIn(token string, from Caller) (session string, err error) {
 			401,
 			"bad-token",
 			"Look for typing errors; the first start printed it once.",
-			"Nobody has this token.",
+			"This token is not valid.",
 		)
 	}
 	return s.openSession(r.Name, from)
@@ -114,7 +114,7 @@ func (s *State) SignInFrom(name string, role api.Role, from Caller) (session str
 			continue
 		}
 		if p.AddedBy != byProvider || p.Name != name {
-			return "", problem.New(409, "person-exists", "Let an admin remove that person first.",
+			return "", problem.New(409, "person-exists", "An admin must remove that person first.",
 				"%s is the name of somebody with a token.", name)
 		}
 		if row, err = store.One[store.Token](s.Store, "name = ?", name); err != nil {

@@ -41,7 +41,7 @@ func (s *Service) AddPerson(as Rights, req api.AddPerson) (api.NewPerson, error)
 	case req.Renew && strings.TrimSpace(req.Name) != by:
 		// Whoever renews somebody's token would hold it, and could act under their name.
 		return api.NewPerson{}, problem.New(403, "not-yourself",
-			"Somebody who lost their token is removed and added again by an admin; the record says so.",
+			"An admin removes and adds again a person who lost their token; the audit records it.",
 			"Everybody renews only their own token.")
 	case !req.Renew && !as.May(api.Admin):
 		return api.NewPerson{}, as.Forbidden(api.Admin)
@@ -123,8 +123,8 @@ func (s *Service) RemovePerson(by, name string) error {
 		return problem.New(
 			409,
 			"yourself",
-			"Let somebody else do that.",
-			"Nobody takes their own token away: the last one would lock everybody out.",
+			"Another admin must do that.",
+			"You cannot remove your own token: the last one would lock everybody out.",
 		)
 	}
 	if err := s.fleet.Work.Leads(name); err != nil {

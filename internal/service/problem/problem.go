@@ -52,7 +52,7 @@ func As(err error) *Problem {
 		return New(
 			507,
 			"store-full",
-			"Make room; nothing was lost, agents keep their reports until then.",
+			"Free space; nothing was lost, agents keep their reports until then.",
 			"The disk under the database is full, so nothing was changed.",
 		)
 	case errors.Is(err, store.ErrUnwritable):

@@ -11,14 +11,14 @@ import (
 	"lantern/internal/store"
 )
 
-// The record of a drive is kept in the store each time that a block is made of its readings. A start reads it and what
-// came after, and not the readings of 100 days. A record that cannot be trusted (damaged, older than a block, from a
-// clock that was ahead) is taken away, and the drive's readings are read instead.
+// The record of a drive is stored each time that a block is made of its readings. A start reads the record and the
+// readings after it, instead of the readings of 100 days. A record that cannot be trusted (damaged, older than a block,
+// newer than the clock) is deleted, and the record is made again from the readings.
 
-// savesATick bounds how long keeping records of drives that have none holds the service up.
+// savesATick is how many records are stored at once, since the service is locked meanwhile.
 const savesATick = 16
 
-// SaveEach is how often that is done, in real time.
+// SaveEach is the shortest time between two times that records are stored, in real time.
 var SaveEach = time.Second
 
 // LoadReadings puts the newest months of every drive into memory.
@@ -52,7 +52,7 @@ func (s *State) LoadReadings() error {
 	return nil
 }
 
-// loading does the work of many drives at once, each drive's in one place; it needs no lock but for what is counted.
+// loading starts workers that take what is given to them, one drive at a time; wait returns when all of it is done.
 func loading[W any](do func(W)) (give func(W), wait func()) {
 	todo := make(chan W, 64)
 	var done sync.WaitGroup
@@ -66,7 +66,7 @@ func loading[W any](do func(W)) (give func(W), wait func()) {
 	return func(w W) { todo <- w }, func() { close(todo); done.Wait() }
 }
 
-// loadRecords reads the kept records; those that cannot be trusted are taken away.
+// loadRecords reads the stored records. Those that cannot be trusted are deleted, and their drives are behind.
 func (s *State) loadRecords(latest time.Time) error {
 	folded, err := s.Store.LastBlocks()
 	if err != nil {
@@ -93,12 +93,19 @@ func (s *State) loadRecords(latest time.Time) error {
 	if err != nil || len(bad) == 0 {
 		return err
 	}
-	s.Log.Warn("kept records of drives cannot be trusted; their readings are read instead", "drives", len(bad))
+	s.Log.Warn("stored records of drives cannot be trusted; they are made again from the readings", "drives", len(bad))
 	b := &store.Batch{}
 	for _, key := range bad {
 		b.Drop(&store.DriveRecord{Drive: key})
+		s.behind[key] = true
 	}
-	return s.Store.Write(b)
+	if err := s.Store.Write(b); err != nil { // a full disk does not stop a start
+		s.Log.Error("stored records that cannot be trusted could not be deleted", "error", err)
+		for _, key := range bad {
+			s.fleet.Drives[key].Saved = unsure
+		}
+	}
+	return nil
 }
 
 // loadBlocks puts the blocks of drives without a kept record into their records. A record is thinned as soon as it is
@@ -193,30 +200,30 @@ func (s *State) loadLoose(since time.Time) error {
 	return err
 }
 
-// recordOf is a drive's record as the store keeps it; it is made smaller before.
+// recordOf thins the record of a drive and encodes it for the store.
 func (s *State) recordOf(key string, d *fleet.Drive) store.DriveRecord {
 	thin(d, s.Clock.Now())
 	data, upto := history.EncodeRecord(d.Record)
 	return store.DriveRecord{Drive: key, Upto: upto, Data: data}
 }
 
-// saved notes that the store has a drive's record.
+// saved notes that the record of a drive is stored.
 func (s *State) saved(key string, d *fleet.Drive, upto int64) {
 	d.Saved = upto
 	delete(s.unsaved, key)
 }
 
-// unsave takes a drive's kept record away with a batch: something came that belongs before its end.
+// unsave deletes the stored record of a drive with a batch: a reading came that is older than the end of the record.
 func (s *State) unsave(b *store.Batch, key string, d *fleet.Drive) {
 	b.Drop(&store.DriveRecord{Drive: key})
 	d.Saved, s.unsaved[key] = 0, true
 }
 
-// unsure is the Saved of a drive of which a batch with its kept record was not written: what comes next takes it away.
+// unsure is the Saved of a drive whose stored record could not be deleted: its next reading tries again.
 const unsure = math.MaxInt64
 
-// saveSome keeps the records of some drives that have none, now and then: it is for the next start, and in no hurry.
-func (s *State) saveSome() error {
+// Save stores the records of some drives that have none. They speed up the next start, so it can wait.
+func (s *State) Save() error {
 	if len(s.unsaved) == 0 || time.Since(s.savedAt) < SaveEach {
 		return nil
 	}

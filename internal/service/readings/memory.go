@@ -70,7 +70,7 @@ func (s *State) recall(key string, d *fleet.Drive) {
 
 // Keep puts a reading into memory and into a batch.
 func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, metrics map[string]float64) {
-	if d.Saved > 0 && at.UnixMilli() <= d.Saved && !twice(d.Record, at, metrics) {
+	if d.Saved > 0 && at.UnixMilli() <= d.Saved && (d.Saved == unsure || !twice(d.Record, at, metrics)) {
 		s.unsave(b, key, d)
 	}
 	for name, v := range metrics {
@@ -97,10 +97,10 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
 }
 
-// twice says whether a reading is the newest that a record has: it came once more.
+// twice says whether a reading is the newest one of a record, delivered again.
 func twice(r history.Record, at time.Time, metrics map[string]float64) bool {
 	for name := range metrics {
-		if p, ok := r[drive.MetricName(name)].Last(); !ok || !p.At().Equal(at.Truncate(time.Millisecond)) {
+		if p, ok := r[drive.MetricName(name)].Last(); !ok || p.At().UnixMilli() != at.UnixMilli() {
 			return false
 		}
 	}
@@ -153,11 +153,8 @@ func (s *State) loosened(key string, d *fleet.Drive) {
 	}
 }
 
-// Fold makes blocks of drives that have many loose readings.
+// Fold makes blocks of some drives that have many loose readings.
 func (s *State) Fold() error {
-	if err := s.saveSome(); err != nil {
-		return err
-	}
 	done := 0
 	for key := range s.full {
 		d := s.fleet.Drives[key]

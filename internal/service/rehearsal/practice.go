@@ -53,8 +53,8 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 			return out, problem.New(
 				409,
 				"host-silent",
-				"Look at: lantern hosts. A practice on what is not known would teach the wrong thing.",
-				"%s does not report, so nobody knows how %s is now.",
+				"Look at: lantern hosts. A rehearsal on unknown facts would teach the wrong thing.",
+				"%s does not report, so the state of %s is not known.",
 				name,
 				p.Name,
 			)
@@ -71,8 +71,8 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		return out, problem.New(
 			409,
 			"pool-unknown",
-			"See: lantern pool "+p.Name+". A practice on what is not known would teach the wrong thing.",
-			"How %s is now is not known.",
+			"See: lantern pool "+p.Name+". A rehearsal on unknown facts would teach the wrong thing.",
+			"The current state of %s is not known.",
 			p.Name,
 		)
 	}
@@ -86,10 +86,10 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 		others = others || len(s.fleet.Seats(m.Drive)) > 1
 	})
 	if layered {
-		differs("members of %s are on partitions or other layers: in the practice they are whole drives", p.Name)
+		differs("members of %s are on partitions or other layers: in the rehearsal they are whole drives", p.Name)
 	}
 	if others {
-		differs("drives of %s have places in other pools as well: in the practice they have not", p.Name)
+		differs("drives of %s have places in other pools as well: not in the rehearsal", p.Name)
 	}
 	return out, nil
 }
@@ -126,7 +126,7 @@ func (s *Service) swapsLeft(hosts map[string]bool, differs func(string, ...any))
 	for _, w := range s.swaps.OpenSwaps() {
 		if hosts[w.Host] {
 			differs(
-				"the swap of %s in %s is not taken over: the practice begins with things as they are",
+				"the swap of %s in %s is not copied: the rehearsal starts from the current state",
 				w.Old.Tail(),
 				w.Pool,
 			)
@@ -155,7 +155,7 @@ func (s *Service) copyDrives(hosts map[string]bool, differs func(string, ...any)
 		}
 		v.Verdict = api.Verdict(verdicts[key].Verdict)
 		if d.Section != "" && !d.How.Sure() {
-			differs("the bay of %s is only guessed: in the practice nobody knows it", d.Tail())
+			differs("the bay of %s is only guessed: in the rehearsal it is unknown", d.Tail())
 		}
 		out = append(out, v)
 	}

@@ -165,7 +165,7 @@ func (s *Service) AskAddress(by, name string, lba int64) (api.Order, error) {
 			422,
 			"bad-span",
 			fmt.Sprintf("%s has addresses 0 to %d.", d.Tail(), sectors-1),
-			"%d is no address of it.",
+			"%d is not an address of this drive.",
 			lba,
 		)
 	}

@@ -165,7 +165,7 @@ type draft struct {
 }
 
 // gatherAtOnce is how many drives each tick gathers.
-const gatherAtOnce = 4000
+const gatherAtOnce = 1000
 
 // goOn does the next step of a draft. When the plan is ready, it takes effect; tests that began or ended in the
 // meantime keep their state.
@@ -206,7 +206,7 @@ func (s *State) goOn(b *store.Batch, d *draft) {
 
 // writeAtOnce is how many planned tests each tick stores. After a restart before all are stored, the rest is planned
 // again.
-const writeAtOnce = 2000
+const writeAtOnce = 500
 
 // writeItems stores some of the planned tests that are not stored yet.
 func (s *State) writeItems(b *store.Batch, most int) {
@@ -272,6 +272,17 @@ func itemRow(it *selftest.Item) *store.PlannedTest {
 	}
 }
 
+// shapeEach is how often testShape is made in a large fleet: it looks at everything.
+const shapeEach = 10 * time.Second
+
+func (s *State) shapeChanged() bool {
+	if len(s.fleet.Drives) >= s.Background && time.Since(s.planner.shapeAt) < shapeEach {
+		return false
+	}
+	s.planner.shapeAt = time.Now()
+	return s.testShape() != s.planner.shape
+}
+
 // testShape is equal as long as nothing changed that the placing of tests depends on.
 func (s *State) testShape() string {
 	n, present := 0, 0
@@ -299,7 +310,7 @@ func (s *State) Tick(t *fleet.Tick) {
 		s.goOn(b, d)
 	}
 	due, idle := !now.Before(s.planner.at), s.planner.draft == nil && len(s.planner.unwritten) == 0
-	if idle && (due || s.planner.pace.ready() && s.testShape() != s.planner.shape) {
+	if idle && (due || s.planner.pace.ready() && s.shapeChanged()) {
 		s.planner.pace.begin()
 		s.replan(b, now)
 		s.planner.pace.end()
@@ -435,7 +446,7 @@ func (s *State) keepsFromTest(
 	why := ""
 	at.Every(func(x fleet.Place) {
 		if margin, known := s.fleet.Margin(x.Pool); known && int(margin) < p.Margin && why == "" {
-			why = fmt.Sprintf("%s: %s; tests begin when %d more may", x.Pool.Name, margin, p.Margin)
+			why = fmt.Sprintf("%s: %s; tests start when the pool can lose %d more", x.Pool.Name, margin, p.Margin)
 		}
 	})
 	if why != "" {

@@ -158,7 +158,7 @@ func newPlan(doc planDoc) (*plan, error) {
 			return nil, problem.New(
 				422,
 				"bad-plan",
-				"Name each of short, extended and conveyance once at most.",
+				"Name each of short, extended and conveyance at most once.",
 				"A plan cannot have %q tests twice, or not at all.",
 				t.Kind,
 			)
@@ -169,7 +169,7 @@ func newPlan(doc planDoc) (*plan, error) {
 				422,
 				"bad-plan",
 				"Say how many hours after it comes; 0 is until it comes again.",
-				"%g hours are no time for tests.",
+				"%g hours are not a valid time for tests.",
 				t.WithinHours,
 			)
 		}
@@ -211,7 +211,7 @@ func newPlan(doc planDoc) (*plan, error) {
 				return nil, problem.New(
 					422,
 					"bad-window",
-					"Let it begin or end at another time.",
+					"Use another start or end.",
 					"The window %s is empty on %s: in %s the clocks are put forward over it.",
 					w,
 					day.Format("Monday 2 January 2006"),
@@ -230,7 +230,7 @@ func newPlan(doc planDoc) (*plan, error) {
 // settle finds what the scopes of a plan stand for.
 func (s *State) settle(c *api.PlanChange) error {
 	if len(c.Covers) == 0 {
-		return problem.New(422, "bad-plan", "Name a pool, a host, drives, or the fleet.", "The plan is for nothing.")
+		return problem.New(422, "bad-plan", "Name a pool, a host, drives, or the fleet.", "The plan applies to nothing.")
 	}
 	for i := range c.Covers {
 		sc := &c.Covers[i]
@@ -259,7 +259,7 @@ func (s *State) settle(c *api.PlanChange) error {
 				422,
 				"bad-plan",
 				"A plan is for the fleet, a host, a pool or a drive.",
-				"%q is nothing that a plan can be for.",
+				"%q is not something a plan can apply to.",
 				sc.Kind,
 			)
 		}
@@ -274,7 +274,7 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 			422,
 			"bad-name",
 			"Use lower-case letters, digits and hyphens.",
-			"%q is no name for a plan.",
+			"%q is not a valid name for a plan.",
 			name,
 		)
 	}
@@ -287,7 +287,7 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 			409,
 			"plan-rank",
 			"Change the plan fleet instead: lantern plan set fleet",
-			"The plan for all drives is the one named %s, and it is for nothing else.",
+			"The plan for all drives is named %s, and applies to nothing else.",
 			theFleetPlan,
 		)
 	}

@@ -91,7 +91,7 @@ func (s *State) testable(req api.TestOrder) (out []*fleet.Drive, err error) {
 			422,
 			"no-drive",
 			"Name a drive, a pool or a host, or say for which drives it is.",
-			"Nothing says which drives are to be tested.",
+			"The request names no drives to test.",
 		)
 	}
 	out = slices.DeleteFunc(out, func(d *fleet.Drive) bool {
@@ -103,7 +103,7 @@ func (s *State) testable(req api.TestOrder) (out []*fleet.Drive, err error) {
 			404,
 			"no-drive",
 			"See which drives there are: lantern drives",
-			"No drive is meant by that.",
+			"This names no drive.",
 		)
 	}
 	return out, nil
@@ -118,7 +118,7 @@ func (s *State) MayTest(d *fleet.Drive, at fleet.Place, kind drive.SelfTestKind,
 	case h == nil || s.fleet.Late(h, now):
 		return d.Host + " does not report"
 	case d.Blind != "":
-		return "it is blind: " + d.Blind
+		return "it reports no health data: " + d.Blind
 	case !d.Reading.SelfTests:
 		return "it has no self-tests"
 	case !has && len(d.Reading.TestMinutes) > 0:

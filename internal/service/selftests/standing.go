@@ -159,7 +159,7 @@ func ableToTest(d *fleet.Drive, tests int) (stand, why string) {
 	case !d.Present:
 		return standCannot, "it does not answer"
 	case d.Blind != "":
-		return standCannot, "it is blind: " + d.Blind
+		return standCannot, "it reports no health data: " + d.Blind
 	case !d.Reading.SelfTests:
 		return standCannot, "it has no self-tests"
 	case tests == 0:

@@ -38,8 +38,10 @@ type State struct {
 type planner struct {
 	at    time.Time
 	shape string
-	pace  pace
-	draft *draft // nil if no plan is in the making
+	// shapeAt is the real time at which the shape was last made.
+	shapeAt time.Time
+	pace    pace
+	draft   *draft // nil if no plan is in the making
 	// unwritten are planned tests, in Items, that are not stored yet.
 	unwritten []*selftest.Item
 }

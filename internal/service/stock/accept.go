@@ -156,7 +156,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 			409,
 			"promised",
 			"Test it before, or afterwards.",
-			"%s is promised to the swap of %s.",
+			"%s is reserved by the swap of %s.",
 			d.Tail(),
 			s.fleet.Work.Promised(key, ""),
 		)
@@ -362,7 +362,7 @@ func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, 
 		return api.Acceptance{}, problem.New(
 			409,
 			"not-now",
-			"See how it stands: lantern accept show "+a.Drive.Tail(),
+			"See its state: lantern accept show "+a.Drive.Tail(),
 			"%s: %s.",
 			a.Drive.Tail(),
 			why,

@@ -118,7 +118,7 @@ func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	d.Stock, d.StockNote = true, strings.TrimSpace(note)
 	d.Touch()
 	b.Put(d.Row())
-	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s keeps %s in stock", by, d.Tail()))
+	s.AddEvent(b, api.EventKindDrive, key, fmt.Sprintf("%s added %s to the stock", by, d.Tail()))
 	return s.viewStock(key, d), s.Commit(b)
 }
 
@@ -137,7 +137,7 @@ func (s *Service) DropFromStock(by, name string) error {
 	d.Stock, d.StockNote = false, ""
 	d.Touch()
 	b.Put(d.Row())
-	s.AddEvent(b, api.EventKindDrive, d.Key(), fmt.Sprintf("%s takes %s out of the stock", by, d.Tail()))
+	s.AddEvent(b, api.EventKindDrive, d.Key(), fmt.Sprintf("%s removed %s from the stock", by, d.Tail()))
 	return s.Commit(b)
 }
 

@@ -100,7 +100,7 @@ func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, e
 				409,
 				"no-member",
 				"See its members: lantern pool "+p.Name,
-				"%s is no member of a group of %s.",
+				"%s is not a member of a group of %s.",
 				d.Tail(),
 				p.Name,
 			)
@@ -198,7 +198,7 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 				409,
 				"no-member",
 				"Skip it.",
-				"%s is not known any more.",
+				"%s is no longer known.",
 				item.Old.Tail(),
 			)
 		}

@@ -13,7 +13,7 @@ import (
 type Swap struct {
 	swap.State
 	version int
-	// Differs says why nobody knows where it stands: its events, played again, do not lead where it stood. Then nothing
+	// Differs says why its step is not known: its events, played again, do not lead where it stood. Then nothing
 	// but its end is taken, and nothing is ordered for it.
 	Differs string
 }
@@ -111,7 +111,7 @@ func (s *Service) Differing() (out []string) {
 		}
 	}
 	for _, id := range s.planless {
-		out = append(out, id+": the plan that it began with is lost")
+		out = append(out, id+": its first plan is lost")
 	}
 	slices.Sort(out)
 	return out

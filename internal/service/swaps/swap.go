@@ -32,7 +32,7 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 			409,
 			"swap-unknown",
 			"Look at the pool itself, then end this swap and plan anew: lantern swap abandon "+w.Old.Tail()+" --reason \"...\"",
-			"Nobody knows where the swap of %s stands: %s.",
+			"The step of the swap of %s is not known: %s.",
 			w.Old.Tail(),
 			w.Differs,
 		)

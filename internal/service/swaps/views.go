@@ -66,7 +66,7 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 		Spare:       w.Recipe.Spare,
 	}
 	if w.Phase.Open() && w.Differs != "" {
-		out.Held = "nobody knows where it stands: " + w.Differs
+		out.Held = "its step is not known: " + w.Differs
 	}
 	if w.Phase == swap.Planned {
 		out.Checks = stock.ViewChecks(swap.Checks(s.situation(w.State)))

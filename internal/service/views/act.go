@@ -112,7 +112,7 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 			422,
 			"unknown-action",
 			"It is one of scrub, rebalance, drain, admit, nudge, grow, stop, priority.",
-			"%q is no action.",
+			"%q is not an action.",
 			a.Action,
 		)
 	}
@@ -161,7 +161,7 @@ func (s *State) admissible(a api.PoolAction) (*fleet.Drive, error) {
 			409,
 			"drive-refused",
 			"Put in another drive.",
-			"%s is promised to the swap of %s.",
+			"%s is reserved by the swap of %s.",
 			d.Tail(),
 			s.swaps.Promised(d.Key(), ""),
 		)

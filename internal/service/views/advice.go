@@ -120,7 +120,7 @@ func (s *State) silent(host string) bool {
 func (s *State) notReady(d *fleet.Drive, item api.StockItem, v judging.Judged) string {
 	switch {
 	case item.Promised != "":
-		return "reserved for the swap of " + item.Promised
+		return "reserved by the swap of " + item.Promised
 	case item.Accepted == api.StockItemAcceptedFailed:
 		return "acceptance test: failed"
 	case item.Accepted == api.StockItemAcceptedRunning:

@@ -14,6 +14,7 @@ import (
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
 	"lantern/internal/service/fleet"
+	"lantern/internal/service/inventory"
 	"lantern/internal/service/judging"
 	"lantern/internal/service/problem"
 	"lantern/internal/store"
@@ -23,10 +24,21 @@ import (
 // mostHappenings bounds what is told of one drive's past.
 const mostHappenings = 200
 
+// notesOf are people's notes about a drive, at the time of what they are about, and what their events say.
+func (s *State) notesOf(d *fleet.Drive) (out []api.Happening, events map[string]bool) {
+	out, events = []api.Happening{}, map[string]bool{}
+	if i := s.inventory.Of(d); i != nil {
+		for _, n := range i.Notes {
+			out = append(out, api.Happening{At: n.When(), Kind: api.HappeningKindNote, Says: n.By + " noted: " + n.Text})
+			events[inventory.NoteWords(n.By, i.Serial, n.Text)] = true
+		}
+	}
+	return out, events
+}
+
 // happenings are what happened to a drive: where it came and went, its self-tests, swaps, and counters that began anew;
 // the newest first.
 func (s *State) happenings(d *fleet.Drive) []api.Happening {
-	out := []api.Happening{}
 	key := d.Key()
 	rows, err := store.Newest[store.Event](
 		s.Store,
@@ -38,8 +50,11 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 	if err != nil {
 		s.Log.Error("what happened to a drive cannot be read", "drive", key, "error", err)
 	}
+	out, noted := s.notesOf(d)
 	for _, e := range rows {
-		out = append(out, api.Happening{At: e.At, Kind: api.HappeningKindPlace, Says: e.Says})
+		if !noted[e.Says] {
+			out = append(out, api.Happening{At: e.At, Kind: api.HappeningKindPlace, Says: e.Says})
+		}
 	}
 	logs, err := store.Newest[store.FoundLog](s.Store, mostHappenings, "drive = ?", key)
 	if err != nil {
@@ -81,7 +96,7 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 			continue
 		}
 		for _, at := range d.Record[m.Name].Resets() {
-			out = append(out, api.Happening{At: at, Kind: api.HappeningKindReset, Says: string(m.Name) + " began anew"})
+			out = append(out, api.Happening{At: at, Kind: api.HappeningKindReset, Says: string(m.Name) + " was reset"})
 		}
 	}
 	for _, w := range s.swaps.SwapByID {

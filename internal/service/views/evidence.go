@@ -173,7 +173,7 @@ func (s *State) evidenceOf(d *fleet.Drive, shown api.Drive) (files []EvidenceFil
 func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 	var sum strings.Builder
 	if s.fleet.Practice.Pool != "" {
-		fmt.Fprintf(&sum, "PRACTICE on a copy of %s: none of this happened.\n\n", s.fleet.Practice.Pool)
+		fmt.Fprintf(&sum, "REHEARSAL on a copy of %s: none of this happened.\n\n", s.fleet.Practice.Pool)
 	}
 	fmt.Fprintf(
 		&sum,

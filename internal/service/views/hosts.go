@@ -70,7 +70,7 @@ func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 		return api.Host{}, problem.New(
 			422,
 			"bad-room",
-			"Such as: cellar, or hall 2.",
+			"For example: cellar, or hall 2.",
 			"A room's name has up to 60 characters, this has %d.",
 			n,
 		)
@@ -80,7 +80,7 @@ func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 			return ""
 		}
 		if h.Room = room; room == "" {
-			return fmt.Sprintf("%s says that %s stands in no room", by, name)
+			return fmt.Sprintf("%s removed the room of %s", by, name)
 		}
 		return fmt.Sprintf("%s says that %s stands in %s", by, name, room)
 	})

@@ -35,7 +35,7 @@ func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Po
 			422,
 			"bad-hours",
 			"Such as from 22:00 to 06:00.",
-			"From %q to %q are no hours of a day.",
+			"From %q to %q are not hours of a day.",
 			h.From,
 			h.To,
 		)
@@ -46,7 +46,7 @@ func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Po
 			422,
 			"bad-priority",
 			"It is low, normal or high.",
-			"%q and %q are no priorities.",
+			"%q and %q are not priorities.",
 			h.Within,
 			h.Otherwise,
 		)

@@ -144,7 +144,7 @@ func checkRates(by, counts string, confidence float64) error {
 			422,
 			"bad-question",
 			"By "+strings.Join(ratesBy, ", ")+".",
-			"Rates are not told by %q%s",
+			"There are no rates by %q%s",
 			by,
 			nearest.Meant(by, ratesBy),
 		)
@@ -153,7 +153,7 @@ func checkRates(by, counts string, confidence float64) error {
 			422,
 			"bad-question",
 			"It is replace, dead or gone.",
-			"%q is nothing that counts as a failure.",
+			"%q is not a kind of failure.",
 			counts,
 		)
 	case confidence < 0.5 || confidence > 0.999:

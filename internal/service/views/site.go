@@ -11,10 +11,10 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// SiteSays is what a service tells a headquarters of itself as a whole.
-type SiteSays struct {
+// SiteState is the state of a service that a headquarters gets, without its hosts.
+type SiteState struct {
 	Version string `json:"version"`
-	// Round is its round without the lines, which are told by host.
+	// Round is its round without the lines, which are in HostState.
 	Round   api.Round        `json:"round"`
 	Horizon api.HorizonBlock `json:"horizon"` // all its pools as one block
 	Systems []api.PoolSystem `json:"systems"`
@@ -23,14 +23,14 @@ type SiteSays struct {
 	Stock   []api.StockItem  `json:"stock"`
 }
 
-// SitePool is what a search of a headquarters finds a pool by.
+// SitePool is a pool for the search of a headquarters.
 type SitePool struct {
 	Name string `json:"name"`
 	Kind string `json:"kind"`
 }
 
-// HostSays is what a service tells a headquarters of one of its hosts.
-type HostSays struct {
+// HostState is the state of a host that a headquarters gets.
+type HostState struct {
 	Host   string      `json:"host"`
 	Room   string      `json:"room,omitempty"`
 	Lines  []SiteLine  `json:"lines"`
@@ -43,7 +43,7 @@ type SiteLine struct {
 	Matter health.Matter `json:"matter"`
 }
 
-// SiteDrive is what a headquarters knows of each drive.
+// SiteDrive is a drive as a headquarters gets it.
 type SiteDrive struct {
 	Key     string      `json:"key"`
 	Tail    string      `json:"tail"`
@@ -55,19 +55,18 @@ type SiteDrive struct {
 	Pool    string      `json:"pool,omitempty"`
 	Verdict api.Verdict `json:"verdict"`
 	Present bool        `json:"present"`
-	// Since is when this site saw it first.
+	// Since is the time when this site saw it first.
 	Since int64 `json:"since"` // Unix seconds
 }
 
-// nowhere is the name under which drives are told that no host speaks for any more.
+// nowhere is the host name for drives whose host is not enrolled any more.
 const nowhere = "-"
 
-// Site tells what a headquarters is to know, of hosts only where it changed since they were told; told are their stamps
-// then, by host, and is brought up to date.
-func (s *Service) Site(told map[string]uint64) (SiteSays, []HostSays) {
+// Site returns the state of the service, and of the hosts whose stamps differ from those in sent. It updates sent.
+func (s *Service) Site(sent map[string]uint64) (SiteState, []HostState) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := SiteSays{Round: s.round(), Stock: s.stock.Items(), Horizon: api.HorizonBlock{Known: true}, Pools: []SitePool{}}
+	out := SiteState{Round: s.round(), Stock: s.stock.Items(), Horizon: api.HorizonBlock{Known: true}, Pools: []SitePool{}}
 	hidden := map[string]bool{}
 	for _, h := range out.Round.Silent {
 		hidden[h.Host] = true
@@ -88,22 +87,22 @@ func (s *Service) Site(told map[string]uint64) (SiteSays, []HostSays) {
 		names[name] = true
 	}
 	out.Hosts = slices.Sorted(maps.Keys(names))
-	var hosts []HostSays
+	var hosts []HostState
 	for _, name := range out.Hosts {
 		drives := by(name)
 		if name == nowhere {
 			drives = s.hostless(names)
 		}
-		if stamp := s.stamp(name, drives, hidden[name]); told[name] != stamp {
-			told[name] = stamp
-			hosts = append(hosts, s.hostSays(name, drives, hidden[name]))
+		if stamp := s.stamp(name, drives, hidden[name]); sent[name] != stamp {
+			sent[name] = stamp
+			hosts = append(hosts, s.hostState(name, drives, hidden[name]))
 		}
 	}
-	maps.DeleteFunc(told, func(name string, _ uint64) bool { return !names[name] })
+	maps.DeleteFunc(sent, func(name string, _ uint64) bool { return !names[name] })
 	return out, hosts
 }
 
-// hostless are the drives whose host is none of those that are enrolled.
+// hostless returns the drives whose host is not enrolled.
 func (s *State) hostless(hosts map[string]bool) (out []*fleet.Drive) {
 	for _, d := range s.fleet.ByPlace() {
 		if !hosts[d.Host] {
@@ -113,7 +112,7 @@ func (s *State) hostless(hosts map[string]bool) (out []*fleet.Drive) {
 	return out
 }
 
-// stamp changes with everything that is told of a host.
+// stamp is a hash of everything that hostState depends on.
 func (s *State) stamp(name string, drives []*fleet.Drive, hidden bool) uint64 {
 	h, verdicts, places := fnv.New64a(), s.judging.Judge(), s.judging.Places()
 	put := func(v uint64) {
@@ -142,8 +141,8 @@ func (s *State) stamp(name string, drives []*fleet.Drive, hidden bool) uint64 {
 	return h.Sum64()
 }
 
-func (s *State) hostSays(name string, drives []*fleet.Drive, hidden bool) HostSays {
-	out := HostSays{Host: name, Room: s.fleet.RoomOf(name), Lines: []SiteLine{},
+func (s *State) hostState(name string, drives []*fleet.Drive, hidden bool) HostState {
+	out := HostState{Host: name, Room: s.fleet.RoomOf(name), Lines: []SiteLine{},
 		Drives: make([]SiteDrive, 0, len(drives))}
 	verdicts, places := s.judging.Judge(), s.judging.Places()
 	for _, d := range drives {

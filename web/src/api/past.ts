@@ -34,7 +34,7 @@ export function asOf(request: Request, base: string): Request {
   const path = url.pathname.slice(url.pathname.indexOf(base) + base.length);
   if (!at || request.headers.has("Lantern-Live") || ofNow.includes(path)) return request;
   if (request.method !== "GET")
-    throw new Error("This is what was known earlier: nothing can be changed there. Go back to now first.");
+    throw new Error("This is an earlier state: nothing can be changed. Go back to now first.");
   url.searchParams.set("at", at);
   return new Request(url, request);
 }

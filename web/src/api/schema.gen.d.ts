@@ -30,7 +30,7 @@ export interface paths {
         };
         /**
          * Whether the service can do its work
-         * @description For supervisors and load balancers; needs no token and tells nothing of the fleet.
+         * @description For supervisors and load balancers; needs no token and reveals nothing about the fleet.
          */
         get: operations["getReady"];
         put?: never;
@@ -87,7 +87,7 @@ export interface paths {
         };
         /**
          * List open sessions
-         * @description One's own; an admin sees everybody's.
+         * @description Your own; an admin sees everybody's.
          */
         get: operations["listSessions"];
         put?: never;
@@ -110,7 +110,7 @@ export interface paths {
         post?: never;
         /**
          * End a session
-         * @description One's own; an admin may end anybody's. Its event streams end with it.
+         * @description Your own; an admin may end anybody's. Its event streams end with it.
          */
         delete: operations["endSession"];
         options?: never;
@@ -202,7 +202,7 @@ export interface paths {
         put?: never;
         /**
          * Invite a site to a headquarters
-         * @description The secret is told once. A site that was invited before gets a new secret, and the old one ends.
+         * @description The secret is shown once. Inviting a site again gives it a new secret and ends the old one.
          */
         post: operations["inviteSite"];
         delete?: never;
@@ -223,7 +223,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a site from a headquarters
-         * @description It is let in no more, and what it said is forgotten. The site itself goes on as before.
+         * @description Its secret ends, and its data is removed from the headquarters. The service of the site keeps running.
          */
         delete: operations["removeSite"];
         options?: never;
@@ -240,7 +240,7 @@ export interface paths {
         };
         /**
          * List pools
-         * @description The one with the least margin first, unknown ones before all. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
+         * @description Least margin first, unknown ones before all others. With a limit, the answer's header Link names the next page (RFC 8288, rel=next), as long as there is one.
          */
         get: operations["listPools"];
         put?: never;
@@ -259,8 +259,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell all pools in a few blocks
-         * @description A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The one that is worst off comes first.
+         * Summarise all pools in a few blocks
+         * @description A block is a pool, or, where there are more pools than blocks, all pools of a room, or of a host without a room. The worst comes first.
          */
         get: operations["getHorizon"];
         put?: never;
@@ -304,7 +304,7 @@ export interface paths {
         get?: never;
         /**
          * Give a pool another name
-         * @description In place of the one that its host reports; that one takes the given name away. The pool system itself is not told.
+         * @description Instead of the name that its host reports; that name removes the given one. The pool system itself is not told.
          */
         put: operations["renamePool"];
         post?: never;
@@ -328,7 +328,7 @@ export interface paths {
         put?: never;
         /**
          * Forget a pool that is gone
-         * @description Refused while its host reports it, or while a swap is open in it. Reported again, it is there again.
+         * @description Refused while its host reports it, or while a swap is open in it. If it is reported again, it is listed again.
          */
         post: operations["forgetPool"];
         delete?: never;
@@ -547,7 +547,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say that a drive is one that was known under another identity
+         * Join a drive with its record under an earlier identity
          * @description What was recorded under the other identity, which no host reports any more, is put under this one. It cannot be undone, and is refused where anything shows that these are two drives.
          */
         post: operations["mergeDrives"];
@@ -571,7 +571,7 @@ export interface paths {
         put?: never;
         /**
          * Forget a drive that is gone
-         * @description It is listed no more. Refused while a host reports it, a pool has a place for it, or a swap concerns it. What was measured of it stays until its time is over; reported again, it is there again.
+         * @description It is removed from the lists. Refused while a host reports it, a pool has a place for it, or a swap concerns it. Its readings are kept until they expire; if it is reported again, it is listed again.
          */
         post: operations["forgetDrive"];
         delete?: never;
@@ -649,13 +649,13 @@ export interface paths {
         };
         /**
          * Export the latest reading of every drive
-         * @description The newest value of every metric of every drive, a drive a line.
+         * @description The newest value of every metric of every drive, one drive per line.
          */
         get: operations["getLatestReadings"];
         put?: never;
         /**
          * Import readings
-         * @description Readings of the past, one a line, as an export prints them. What is known already stays as it is.
+         * @description Readings of the past, one per line, as export prints them. Known readings do not change.
          */
         post: operations["importReadings"];
         delete?: never;
@@ -690,8 +690,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell how often drives fail, and how long they live
-         * @description Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase where that is written, else from the day on which it was first seen.
+         * Get failure rates and survival
+         * @description Failures per drive-year with the exact range of a Poisson rate (Garwood), and the share that reaches an age (Kaplan and Meier, with Greenwood's range). A drive counts from its purchase date, or from the day it was first seen if that is not recorded.
          */
         get: operations["getFailures"];
         put?: never;
@@ -709,7 +709,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Tell how many drives to hold, and what to buy */
+        /** Get how many drives to hold, and what to buy */
         get: operations["getStockAdvice"];
         put?: never;
         post?: never;
@@ -730,8 +730,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell what happened to a drive, a pool or a host, in order
-         * @description What was seen, judged, told, seen by people, ordered, done and observed, and when nothing was known.
+         * Report on a drive, a pool or a host, in order of time
+         * @description What was observed, judged, notified, seen by people, ordered and done, and when nothing was known.
          */
         get: operations["getStory"];
         put?: never;
@@ -750,8 +750,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Tell when pools will be full, and what would give them room
-         * @description When each pool is full if it goes on growing as it did, and about how much it would hold more with another group, or with larger drives.
+         * Forecast when pools will be full, and what would add space
+         * @description When each pool is full if it keeps growing as before, and about how much space another group or larger drives would add.
          */
         get: operations["listCapacity"];
         put?: never;
@@ -807,8 +807,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List what is known of drives beyond what they tell
-         * @description Purchase, warranty, batch, notes and state of life, of every drive and of those that were ordered or are gone.
+         * List the inventory of drives
+         * @description Purchase, warranty, batch, notes and state, of every drive, including those ordered or gone.
          */
         get: operations["listInventory"];
         put?: never;
@@ -826,7 +826,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the fields that can be set, and what they hold */
+        /** List the fields that can be set */
         get: operations["listInventoryFields"];
         put?: never;
         post?: never;
@@ -847,7 +847,7 @@ export interface paths {
         put?: never;
         /**
          * Set fields of many drives
-         * @description All rows or none. A dry run says what would change. With a row that does not fit nothing is written.
+         * @description All rows or none. A dry run says what would change. If any row is refused, nothing is written.
          */
         post: operations["importInventory"];
         delete?: never;
@@ -866,12 +866,12 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Get what is known of one drive */
+        /** Get the inventory of one drive */
         get: operations["getInventory"];
         /** Set fields of one drive, or add a note */
         put: operations["setInventory"];
         post?: never;
-        /** Remove what was written of a drive */
+        /** Remove the inventory of a drive */
         delete: operations["removeInventory"];
         options?: never;
         head?: never;
@@ -890,7 +890,7 @@ export interface paths {
         put?: never;
         /**
          * Invite hosts
-         * @description Makes a code with which agents ask to be enrolled; it is told once.
+         * @description Makes a code with which agents ask to be enrolled; it is shown once.
          */
         post: operations["invite"];
         delete?: never;
@@ -949,7 +949,7 @@ export interface paths {
         put?: never;
         /**
          * Ask to be enrolled, with the code of an invitation
-         * @description Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. Then the token that was sent is the host's.
+         * @description Asked again until the answer says that the host is enrolled: by an approval, or at once where its name fits the invitation's pattern. From then on the sent token is the host's.
          */
         post: operations["askEnrolment"];
         delete?: never;
@@ -990,7 +990,7 @@ export interface paths {
         put?: never;
         /**
          * Retire a host
-         * @description It is not expected to report any more: its token ends, its drives are remembered, its pools are no longer listed. Refused while it reports, or while a swap is open there. Enrolled again under its name, it is as before.
+         * @description It no longer reports: its token ends, its drives are listed as gone, its pools are no longer listed. Refused while it reports, or while a swap is open there. If it is enrolled again under its name, everything is as before.
          */
         post: operations["retireHost"];
         delete?: never;
@@ -1010,12 +1010,12 @@ export interface paths {
         };
         get?: never;
         /**
-         * Say how a host's management controller is reached
-         * @description Its agent asks the controller, by Redfish, for bays of which no enclosure tells, and switches their lights through it. The password is told to that agent alone.
+         * Set the address of a host's management controller
+         * @description Its agent asks the controller, by Redfish, for bays that no enclosure reports, and switches their lights through it. The password is sent only to that agent.
          */
         put: operations["setController"];
         post?: never;
-        /** Forget a host's management controller */
+        /** Remove a host's management controller */
         delete: operations["removeController"];
         options?: never;
         head?: never;
@@ -1034,7 +1034,7 @@ export interface paths {
         get?: never;
         /**
          * Give a host another name
-         * @description Drives, bays and pools keep their history. Its agent goes on with its token, under the old name or the new one.
+         * @description Drives, bays and pools keep their history. Its agent keeps working with its token, under the old name or the new one.
          */
         put: operations["renameHost"];
         post?: never;
@@ -1406,7 +1406,7 @@ export interface paths {
         put?: never;
         /**
          * Give a described enclosure to another host
-         * @description Its cables go there now. Which drive was seen in which of its bays is a guess until somebody looks again.
+         * @description Its cables go there now. Which drive is in which of its bays is a guess until a person confirms it.
          */
         post: operations["moveLayout"];
         delete?: never;
@@ -1480,7 +1480,7 @@ export interface paths {
         put?: never;
         /**
          * Try a rule on past readings
-         * @description Runs an expression over the past, and says which drives it would have flagged and when. Nothing is kept.
+         * @description Runs an expression over past readings, and lists the drives it would have flagged, and when. Nothing is saved.
          */
         post: operations["tryRule"];
         delete?: never;
@@ -1538,7 +1538,7 @@ export interface paths {
         get?: never;
         /**
          * Create a rule, or switch a built-in rule on or off
-         * @description Keeps a rule of one's own, or switches a built-in one on or off.
+         * @description Saves a rule of your own, or switches a built-in one on or off.
          */
         put: operations["putRule"];
         post?: never;
@@ -1804,7 +1804,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Say that the service before is gone
+         * Declare the earlier service gone
          * @description A service whose records were restored from a backup gives no orders and takes no changes until an admin says that the service from which the backup was made is gone for good: two services must not both give orders.
          */
         post: operations["takeOver"];
@@ -2065,7 +2065,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List drives kept to replace others */
+        /** List the stock */
         get: operations["listStock"];
         put?: never;
         post?: never;
@@ -2085,7 +2085,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Keep a drive in stock */
+        /** Add a drive to the stock */
         put: operations["keepInStock"];
         post?: never;
         /** Remove a drive from stock */
@@ -2157,7 +2157,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let recoveries of a lab pool hang */
+        /** Make recoveries of a lab pool hang */
         post: operations["labStuck"];
         delete?: never;
         options?: never;
@@ -2174,7 +2174,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let something go wrong in the lab */
+        /** Make something fail in the lab */
         post: operations["labMishap"];
         delete?: never;
         options?: never;
@@ -2249,7 +2249,7 @@ export interface paths {
         put?: never;
         /**
          * Get a certificate for an agent
-         * @description The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first on the host's token counts only together with one of its certificates.
+         * @description The first needs the host's token alone. Each other one needs a valid one, shown by the connection, or the key that was certified before. From the first certificate on, the host's token works only with one of its certificates.
          */
         post: operations["askCertificate"];
         delete?: never;
@@ -2267,7 +2267,7 @@ export interface paths {
         };
         /**
          * Get how the host's management controller is reached
-         * @description Told to the host's own agent alone. The answer to each report names the version in the header Lantern-Controller.
+         * @description Only for the host's own agent. The answer to each report names the version in the header Lantern-Controller.
          */
         get: operations["getAgentController"];
         put?: never;
@@ -2499,12 +2499,12 @@ export interface components {
             version: string;
             /** Format: date-time */
             now: string;
-            /** @description it shows what many sites say, and watches no drive of its own */
+            /** @description it shows many sites as one and has no hosts of its own */
             headquarters?: boolean;
             role?: components["schemas"]["Role"];
             practice?: components["schemas"]["Practice"];
         };
-        /** @description this service is a practice on a lab copy; nothing it shows is real, and no order of it reaches a real host */
+        /** @description this service is a rehearsal on a lab copy; nothing it shows is real, and no order of it reaches a real host */
         Practice: {
             pool: string;
             /** Format: date-time */
@@ -2542,7 +2542,7 @@ export interface components {
             courses: components["schemas"]["CopyCourse"][];
             /**
              * Format: double
-             * @description how many times as long as its peers its reads take; 0 where it is not slow
+             * @description read latency as a multiple of its peers'; 0 if it is not slow
              */
             slower?: number;
             /** Format: date-time */
@@ -2600,7 +2600,7 @@ export interface components {
             known: boolean;
             members: number;
             words: string;
-            /** @description what holds it down: log devices that others depend on, or the volume or group that can lose fewer than the rest; empty where all can lose the same */
+            /** @description what limits it: log devices that others depend on, or the volume or group that can lose fewer than the rest; empty if all can lose the same */
             limited_by?: string;
         };
         Round: {
@@ -2616,16 +2616,16 @@ export interface components {
             /** @description hosts that have not reported yet: nothing is known of them */
             awaited: string[];
             lines: components["schemas"]["RoundLine"][];
-            /** @description hosts that do not report; of their drives that are unknown for that reason alone, more than three are told here and not as lines */
+            /** @description hosts that do not report; more than three drives that are unknown only for that reason are counted here and not listed */
             silent?: components["schemas"]["SilentHost"][];
-            /** @description it is of many sites */
+            /** @description true at a headquarters */
             headquarters?: boolean;
-            /** @description sites that a headquarters cannot reach: what is told of them is what they said last */
+            /** @description sites that are not reachable: what is shown of them is the last state that they sent */
             sites?: components["schemas"]["Site"][];
             underway: components["schemas"]["UnderWay"][];
             filling: components["schemas"]["Filling"][];
             trouble?: components["schemas"]["ServiceTrouble"];
-            /** @description pools that are not known to be as they were */
+            /** @description pools whose present state is not known */
             pools?: components["schemas"]["PoolLine"][];
         };
         Site: {
@@ -2634,25 +2634,25 @@ export interface components {
             invited_at?: string;
             /** @description who invited it */
             by?: string;
-            /** @description it was heard within the last ten seconds */
+            /** @description it is connected, and what it sent is complete and current */
             reachable: boolean;
             /**
              * Format: date-time
-             * @description when it was heard last, since this headquarters runs
+             * @description its last heartbeat since this headquarters started
              */
             heard_at?: string;
             /**
              * Format: date-time
-             * @description of when the newest is that it said of itself
+             * @description when it sent its newest state, by its own clock
              */
             as_of?: string;
             version?: string;
             hosts: number;
             drives: number;
             pools: number;
-            /** @description drives and pools in its round */
-            needing: number;
-            /** @description what is wrong with the connection; empty when nothing is */
+            /** @description drives, hosts and pools in its round */
+            in_round: number;
+            /** @description why it is not reachable; empty when it is */
             says?: string;
             do?: string;
         };
@@ -2669,8 +2669,13 @@ export interface components {
         };
         SilentHost: {
             host: string;
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
+            /**
+             * Format: date-time
+             * @description when its site sent it; set while that site is not reachable
+             */
+            as_of?: string;
             room?: string;
             /** @description of which nothing else is to be told */
             drives: number;
@@ -2762,8 +2767,13 @@ export interface components {
         PoolLine: {
             pool: string;
             id?: string;
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
+            /**
+             * Format: date-time
+             * @description when its site sent it; set while that site is not reachable
+             */
+            as_of?: string;
             host?: string;
             room?: string;
             says: string;
@@ -2789,11 +2799,11 @@ export interface components {
             spark?: number[];
             margin: components["schemas"]["Margin"];
             margin_after: components["schemas"]["Margin"];
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
             /**
              * Format: date-time
-             * @description when its site said it, while that cannot be reached
+             * @description when its site sent it; set while that site is not reachable
              */
             as_of?: string;
             /** @description id of the swap that replaces it */
@@ -2807,8 +2817,13 @@ export interface components {
             /** @enum {string} */
             kind: "recovery" | "swap";
             id: string;
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
+            /**
+             * Format: date-time
+             * @description when its site sent it; set while that site is not reachable
+             */
+            as_of?: string;
             pool?: string;
             says: string;
             /** @description what must be put back before anything goes on */
@@ -2819,8 +2834,13 @@ export interface components {
         };
         Filling: {
             pool: string;
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
+            /**
+             * Format: date-time
+             * @description when its site sent it; set while that site is not reachable
+             */
+            as_of?: string;
             /** Format: int64 */
             used_bytes: number;
             /** Format: int64 */
@@ -2869,7 +2889,7 @@ export interface components {
              * @description capacity of those of which it is known how full they are
              */
             measured_bytes: number;
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
             pool?: components["schemas"]["Pool"];
         };
@@ -2912,15 +2932,15 @@ export interface components {
             swap?: string;
             /**
              * Format: double
-             * @description share of a member above which the pool system takes no more, 0 to 1
+             * @description share of a member above which the pool system stops writing, 0 to 1
              */
             limit?: number;
-            /** @description what it can be asked for: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority */
+            /** @description orders that it accepts: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority */
             offers?: string[];
             /** @description what its recoveries get beside the users: low, normal or high */
             priority?: string;
             priority_hours?: components["schemas"]["PriorityHours"];
-            /** @description it changed while it was read, again and again: what is shown may not fit together */
+            /** @description it kept changing while it was read: what is shown may be inconsistent */
             inconsistent?: boolean;
             /** @description it can be read and not ordered: its steps are done by hand */
             watched?: boolean;
@@ -3066,7 +3086,7 @@ export interface components {
             bytes: number;
             /**
              * Format: int64
-             * @description what the order moves in which they were asked for; 0 when that one does not hold
+             * @description bytes moved in the requested order; 0 if that order is not possible
              */
             as_asked_bytes?: number;
             /** @description no other order moves less */
@@ -3272,7 +3292,7 @@ export interface components {
             phase?: string;
             /**
              * Format: date-time
-             * @description when it began again from its beginning
+             * @description when it started again from the beginning
              */
             again_at?: string;
             /** @description what each member gave and took */
@@ -3328,7 +3348,7 @@ export interface components {
             path?: string;
             /** @description stable names that its host gives it */
             names?: string[];
-            /** @description why its newest reading told nothing; empty when it told */
+            /** @description why its newest reading has no values; empty when it told */
             blind?: string;
             testing?: components["schemas"]["Testing"];
             self_tests?: components["schemas"]["DriveTests"];
@@ -3405,7 +3425,7 @@ export interface components {
             source: string;
             /** Format: date-time */
             at: string;
-            /** @description counters: how much it grew over 1 h, 24 h, 7 d and 90 d */
+            /** @description counters: growth over 1 h, 24 h, 7 d and 90 d */
             growth?: components["schemas"]["Growth"][];
             /**
              * Format: double
@@ -3427,7 +3447,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            kind: "test" | "place" | "reset" | "swap" | "finding";
+            kind: "test" | "place" | "reset" | "swap" | "finding" | "note";
             says: string;
             /** @description the time is an estimate, from power-on hours */
             about?: boolean;
@@ -3494,7 +3514,7 @@ export interface components {
             from?: string;
             to?: string[];
             user?: string;
-            /** @description webhook: the key of its signature; e-mail: the password; left out, it stays what it was */
+            /** @description webhook: the key of its signature; e-mail: the password; left out: unchanged */
             secret?: string;
             /** @description PEM of the authority to trust */
             ca?: string;
@@ -3651,7 +3671,7 @@ export interface components {
             status: number;
             /**
              * Format: date-time
-             * @description when it ended, reckoned from its hours; only the service tells it
+             * @description when it ended, computed from its power-on hours; set by the service
              */
             at?: string;
             /** @description the moment is not exact */
@@ -3686,7 +3706,7 @@ export interface components {
             skips?: string;
             /**
              * Format: double
-             * @description only so long after it came; 0: until it comes again
+             * @description only within this time after it is due; 0: until it is due again
              */
             within_hours?: number;
         };
@@ -3721,7 +3741,7 @@ export interface components {
             least_margin: number;
             /**
              * Format: double
-             * @description nor where drives do I/O for more than this share of the time; 0: however busy
+             * @description no test on drives that are busy for more than this share of the time; 0: no limit
              */
             busy_percent: number;
             /** @description drives that are asleep are woken for their test */
@@ -3947,7 +3967,7 @@ export interface components {
         };
         SurveyAct: {
             /**
-             * @description end keeps what was found; leave forgets it
+             * @description end saves what was found; leave discards it
              * @enum {string}
              */
             act: "begin" | "tap" | "pass" | "back" | "read" | "end" | "leave";
@@ -4142,7 +4162,7 @@ export interface components {
             advice: components["schemas"]["StockAdvice"];
             failures: components["schemas"]["Failures"];
         };
-        /** @description a drive that came to be replaced, or dead */
+        /** @description a drive that was flagged replace or dead */
         PeriodFlag: {
             /** Format: date-time */
             at: string;
@@ -4204,7 +4224,7 @@ export interface components {
             unseen: number;
             /**
              * Format: double
-             * @description from the opening until somebody said that they saw it; 0 where nobody did
+             * @description from opening until a person acknowledged it; 0 if nobody did
              */
             median_seen_seconds: number;
         };
@@ -4227,7 +4247,7 @@ export interface components {
             likely?: string;
             /**
              * Format: date-time
-             * @description if slowly; absent when it does not grow then, or only full in more than ten years
+             * @description with slow growth; absent if it then does not grow, or is full only in more than ten years
              */
             latest?: string;
             /** @description the pool system does not tell how full it is */
@@ -4236,9 +4256,9 @@ export interface components {
             stale: boolean;
             /** Format: date-time */
             seen_at: string;
-            /** @description false where sizes and protection of its members do not add up to what it holds, so that nothing can be told */
+            /** @description false if sizes and protection of its members do not add up to what it holds, so that no estimate is possible */
             ways_known: boolean;
-            /** @description what would make it hold more; about as much */
+            /** @description what would add space, and about how much */
             ways: components["schemas"]["CapacityWay"][];
         };
         CapacityWay: {
@@ -4329,11 +4349,11 @@ export interface components {
             /** @description how many are members of pools */
             members: number;
             pools: string[];
-            /** @description tails of members that are to be replaced now, or were when something was last known of them */
+            /** @description tails of members with verdict replace or dead, now or when last known */
             now: string[];
-            /** @description tails of members of whose health nothing is known now, as of a host that does not report; hold does not count them */
+            /** @description tails of members of unknown health, such as of a host that does not report; hold does not count them */
             unknown: string[];
-            /** @description tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or written down as on the shelf */
+            /** @description tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or recorded as on the shelf */
             stock: string[];
             other: components["schemas"]["StockOther"][];
             /**
@@ -4385,7 +4405,7 @@ export interface components {
         /** @description what people know of a drive, by its serial */
         InventoryItem: {
             serial: string;
-            /** @description what was set, by the name of the field */
+            /** @description values by field name */
             fields: {
                 [key: string]: string;
             };
@@ -4395,7 +4415,7 @@ export interface components {
              * @enum {string}
              */
             seen: "now" | "before" | "never";
-            /** @description where it is in its life: what is seen stands before what was written */
+            /** @description its age and use: what is seen stands before what was written */
             state?: string;
             /** @description until the warranty in the fields ends, negative when it has */
             warranty_days?: number;
@@ -4412,8 +4432,16 @@ export interface components {
             says?: string;
         };
         InventoryNote: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description when it was written
+             */
             at: string;
+            /**
+             * Format: date-time
+             * @description when what it is about happened, if that is not when it was written
+             */
+            happened_at?: string;
             by: string;
             text: string;
         };
@@ -4422,11 +4450,16 @@ export interface components {
             meaning: string;
         };
         InventorySet: {
-            /** @description an empty text takes a value away */
+            /** @description an empty text removes the value */
             fields?: {
                 [key: string]: string;
             };
             note?: string;
+            /**
+             * Format: date-time
+             * @description when what the note is about happened, up to ten years ago; default: now
+             */
+            happened_at?: string;
         };
         InventoryRow: {
             line?: number;
@@ -4439,6 +4472,11 @@ export interface components {
             };
             /** @description a note that is added */
             note?: string;
+            /**
+             * Format: date-time
+             * @description when what the note is about happened, up to ten years ago; default: now
+             */
+            happened_at?: string;
         };
         InventoryImport: {
             rows: components["schemas"]["InventoryRow"][];
@@ -4506,7 +4544,7 @@ export interface components {
         Enrolment: {
             enrolled: boolean;
         };
-        /** @description what an agent says of itself with each report */
+        /** @description what an agent reports about itself with each report */
         AgentState: {
             version: string;
             /**
@@ -4522,7 +4560,7 @@ export interface components {
             error_at?: string;
             controller?: components["schemas"]["ControllerState"];
         };
-        /** @description what an agent says of its host's management controller */
+        /** @description what an agent reports about its host's management controller */
         ControllerState: {
             url: string;
             /** @description of which it tells, with a number */
@@ -4542,7 +4580,7 @@ export interface components {
             /** @description such as https://192.0.2.7 */
             url: string;
             user: string;
-            /** @description SHA-256 of its certificate; empty where an authority vouches for it */
+            /** @description SHA-256 of its certificate; empty if an authority signed it */
             fingerprint?: string;
             by?: string;
             /** Format: date-time */
@@ -4616,11 +4654,11 @@ export interface components {
             token: string;
         };
         Room: {
-            /** @description where the host stands, as people call it; empty for nowhere in particular */
+            /** @description the room of the host; empty for none */
             room: string;
         };
         BayMap: {
-            /** @description fans, supplies and sensors of enclosures that speak */
+            /** @description fans, power supplies and sensors that enclosures report */
             parts?: components["schemas"]["PartReport"][];
             host: string;
             /** Format: date-time */
@@ -4700,7 +4738,7 @@ export interface components {
         };
         PlanSwap: {
             drive: string;
-            /** @description the pool's spare stays what it is, though it could be filled beside the drive */
+            /** @description do not use the pool's spare, even if it could be filled beside the drive */
             keep_spare?: boolean;
         };
         ConfirmTail: {
@@ -4735,7 +4773,7 @@ export interface components {
              * @description of when the backup is that a person vouched for
              */
             backup?: string;
-            /** @description what was looked at before the step that is now */
+            /** @description what was checked before the current step */
             gate?: components["schemas"]["Check"][];
             /** @description the checks as they stood when it began */
             began?: components["schemas"]["Check"][];
@@ -4878,7 +4916,7 @@ export interface components {
              * @description the least size of every new drive; 0: as each place needs
              */
             needs_bytes?: number;
-            /** @description let the pool grow after the last */
+            /** @description grow the pool after the last swap */
             grow?: boolean;
         };
         Campaign: {
@@ -4961,7 +4999,7 @@ export interface components {
             surface?: components["schemas"]["SurfaceReport"];
             /**
              * Format: date-time
-             * @description when its surface will be written and read back at the rate so far; missing while nobody can say
+             * @description when its surface will be written and read back at the rate so far; missing while it is unknown
              */
             soonest?: string;
             /**
@@ -5026,8 +5064,13 @@ export interface components {
             here: boolean;
             /** @description a person put it in stock; others count because they hold nothing and are in no pool */
             kept?: boolean;
-            /** @description the site that tells it, where a headquarters shows many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
+            /**
+             * Format: date-time
+             * @description when its site sent it; set while that site is not reachable
+             */
+            as_of?: string;
             place?: string;
             note?: string;
             /** @enum {string} */
@@ -5097,7 +5140,7 @@ export interface components {
             kind: "drive" | "pool" | "host" | "bay" | "page";
             title: string;
             detail?: string;
-            /** @description the site that knows it, where a headquarters searches many */
+            /** @description the site it belongs to; set by a headquarters only */
             site?: string;
             /** @description address in the console */
             to: string;
@@ -5140,7 +5183,7 @@ export interface components {
              */
             sent_boot_seconds?: number;
             refused?: components["schemas"]["RefusedReports"];
-            /** @description drives that tell no identity, and so cannot be followed */
+            /** @description drives that report no identity, and so cannot be followed */
             nameless?: components["schemas"]["NamelessDrive"][];
         };
         /** @description reports that the service refused for good; the agent has set them aside and does not send them again */
@@ -5173,7 +5216,7 @@ export interface components {
             looked?: boolean;
             /** @description everything on its host that depends on it */
             uses?: components["schemas"]["Use"][];
-            /** @description the ways to it, where there are several */
+            /** @description its paths, if there are several */
             paths?: components["schemas"]["DrivePath"][];
             layout?: components["schemas"]["PartitionTable"];
             /** @description stable names that the host gives it, beside its path */
@@ -5546,14 +5589,14 @@ export interface components {
             speed: number;
             /**
              * Format: double
-             * @description how fast it runs by itself while only waiting is left; 0 when its pace is set by hand
+             * @description how fast it runs by itself while nothing but waiting is left; 0 when its pace is set by hand
              */
             hurry?: number;
         };
         LabSpeed: {
             /** Format: double */
             speed: number;
-            /** @description so fast while only waiting is left, and at the pace of real time while hands are needed */
+            /** @description so fast while nothing but waiting is left, and at the pace of real time while hands are needed */
             hurry?: boolean;
         };
         LabMishap: {
@@ -5667,7 +5710,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description it takes reports and records them */
+            /** @description it accepts and records reports */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5722,7 +5765,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description known; the token is told once */
+            /** @description added; the token is shown once */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5838,7 +5881,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was found */
+            /** @description the result */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5922,7 +5965,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description all sites that were invited */
+            /** @description all sites */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5991,7 +6034,7 @@ export interface operations {
                 place?: string;
                 /** @description id of the last pool of the page before */
                 cursor?: string;
-                /** @description how many at most; all without it */
+                /** @description limit; default: all */
                 limit?: number;
             };
             header?: never;
@@ -6015,7 +6058,7 @@ export interface operations {
     getHorizon: {
         parameters: {
             query?: {
-                /** @description how many at most */
+                /** @description limit */
                 blocks?: number;
             };
             header?: never;
@@ -6137,7 +6180,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what becomes of the pool */
+            /** @description the state of the pool afterwards */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6189,7 +6232,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description all that a practice is made after: the pool, its hosts whole, and what is known of every drive in them */
+            /** @description everything a rehearsal copies: the pool, its hosts, and what is known about every drive in them */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6538,7 +6581,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description all readings, one a line, in order of time */
+            /** @description all readings, one per line, by time */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6630,7 +6673,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description enrolled; the token is told once */
+            /** @description enrolled; the token is shown once */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6647,11 +6690,11 @@ export interface operations {
             query?: {
                 /** @description what the drives of a group have in common: model, age, batch, supplier, enclosure or position */
                 by?: string;
-                /** @description what counts as a failure; replace, dead or gone: a strong finding that it is to be replaced or is dead, only that it is dead, or that it was sent back or destroyed */
+                /** @description what counts as a failure: replace (a strong finding of verdict replace or dead), dead (verdict dead only), or gone (it was sent back or destroyed) */
                 counts?: string;
                 /** @description only of this model */
                 model?: string;
-                /** @description of the ranges, 0.95 where it is not said */
+                /** @description confidence of the ranges; default 0.95 */
                 confidence?: number;
             };
             header?: never;
@@ -6675,9 +6718,9 @@ export interface operations {
     getStockAdvice: {
         parameters: {
             query?: {
-                /** @description how long a delivery takes, 14 days where it is not said */
+                /** @description delivery time; default 14 days */
                 lead_days?: number;
-                /** @description with which there are enough until it comes, 0.95 where it is not said */
+                /** @description probability that the stock suffices until the delivery; default 0.95 */
                 confidence?: number;
             };
             header?: never;
@@ -6701,7 +6744,7 @@ export interface operations {
     getStory: {
         parameters: {
             query?: {
-                /** @description 7 days ago where it is not said */
+                /** @description default: 7 days ago */
                 from?: string;
                 /** @description now where it is not said */
                 to?: string;
@@ -6732,7 +6775,7 @@ export interface operations {
             query?: {
                 /** @description only this pool */
                 pool?: string;
-                /** @description size of the larger drives; twice the largest of each pool where it is not said */
+                /** @description size of the larger drives; default: twice the largest of each pool */
                 drive_bytes?: number;
             };
             header?: never;
@@ -6756,7 +6799,7 @@ export interface operations {
     getReport: {
         parameters: {
             query?: {
-                /** @description 30 days ago where it is not said */
+                /** @description default: 30 days ago */
                 from?: string;
                 /** @description now where it is not said */
                 to?: string;
@@ -6786,7 +6829,7 @@ export interface operations {
     getReportPage: {
         parameters: {
             query?: {
-                /** @description 30 days ago where it is not said */
+                /** @description default: 30 days ago */
                 from?: string;
                 /** @description now where it is not said */
                 to?: string;
@@ -6875,7 +6918,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description what changed, or would; what does not fit */
+            /** @description what changed or would change, and what was refused */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7263,7 +7306,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description notices, those that nobody saw first */
+            /** @description notices, new ones first */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7467,7 +7510,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description what became of it, drive by drive */
+            /** @description the result for each drive */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -7524,7 +7567,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description asked of its pool; the order says what is there */
+            /** @description ordered; the outcome says what is stored there */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -7551,7 +7594,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description who was tested when, and who was not */
+            /** @description the last tests of each drive */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7597,7 +7640,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description what the calendar would be; nothing is kept */
+            /** @description the calendar with this plan; nothing is saved */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7724,7 +7767,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description the address of the calendar as iCalendar; the one before it ends */
+            /** @description the address of the calendar as iCalendar; the earlier address ends */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -7766,7 +7809,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description how the host's enclosures look: those that were described, and those that tell of themselves */
+            /** @description the layouts of the host's enclosures, described or reported */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7822,7 +7865,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description removed; what was found out of its bays is forgotten */
+            /** @description removed, with what was found about its bays */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7871,7 +7914,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description the walk as it stands */
+            /** @description the survey */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7900,7 +7943,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description the walk after it */
+            /** @description the survey after the step */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7948,7 +7991,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description all rules, built in and people's own, and the thresholds */
+            /** @description all rules, built-in and your own, and the thresholds */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7973,7 +8016,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description what it would have found */
+            /** @description what it would have flagged */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8142,7 +8185,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description ordered to go out */
+            /** @description ordered to switch off */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -8193,7 +8236,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description planned; nothing was touched */
+            /** @description planned; nothing was changed */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -8336,7 +8379,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description the step was ordered, or taken as done */
+            /** @description the step was ordered, or recorded as done */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8603,7 +8646,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description planned; nothing was touched */
+            /** @description planned; nothing was changed */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -8782,7 +8825,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what new drives are tested for if nobody says otherwise */
+            /** @description the default acceptance test */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9061,7 +9104,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description what eyes see */
+            /** @description what a person would see */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -30,9 +30,9 @@ function numbers(s: Sec): Map<string, number> {
 
 /** Describe draws an enclosure that does not tell of itself: a grid whose numbers show where they will run; a place is tapped
  * to make it a gap. */
-export function Describe({ host, done }: { host: string; done: () => void }) {
-  const [name, setName] = useState("chassis");
-  const [all, setAll] = useState<Sec[]>([fresh]);
+export function Describe({ host, is, done }: { host: string; is?: S["Layout"]; done: () => void }) {
+  const [name, setName] = useState(is?.name ?? "chassis");
+  const [all, setAll] = useState<Sec[]>(is?.sections.map((x) => ({ ...fresh, ...x })) ?? [fresh]);
   const [which, setWhich] = useState(0);
   const s = all[which] ?? fresh;
   const set = (sec: Sec) => setAll(all.map((was, i) => (i === which ? sec : was)));
@@ -48,13 +48,13 @@ export function Describe({ host, done }: { host: string; done: () => void }) {
       ),
     onSuccess: () => {
       tell(`${name} of ${host} is described.`);
-      void queries.invalidateQueries({ queryKey: ["bays"] });
+      for (const key of ["bays", "hosts"]) void queries.invalidateQueries({ queryKey: [key] });
       done();
     },
     onError: (e: Error) => tell(e.message, true),
   });
   const at = numbers(s);
-  const [typed, setTyped] = useState({ rows: String(fresh.rows), columns: String(fresh.columns) });
+  const [typed, setTyped] = useState({ rows: String(s.rows), columns: String(s.columns) });
   const turn = (i: number, list: Sec[]) => {
     setWhich(i);
     setTyped({ rows: String(list[i]?.rows), columns: String(list[i]?.columns) });
@@ -107,13 +107,13 @@ export function Describe({ host, done }: { host: string; done: () => void }) {
         )}
       </div>
       <p>
-        As you stand before it: how many rows and columns, where number one is, and which way the numbers run. Tap a
-        place where there is no bay.
+        As seen from where you stand: rows and columns, the corner of bay 1, and the direction of the numbers. Tap a
+        place that has no bay.
       </p>
       <div className="grid grid-cols-2 gap-3 sm:grid-cols-4">
         <label>
           Enclosure
-          <input className="field mt-1" value={name} onChange={(e) => setName(e.target.value)} />
+          <input className="field mt-1" value={name} disabled={!!is} onChange={(e) => setName(e.target.value)} />
         </label>
         <label>
           Section
@@ -183,10 +183,10 @@ export function Describe({ host, done }: { host: string; done: () => void }) {
       </div>
       <div className="flex flex-wrap gap-3">
         <button className="button main" disabled={keep.isPending}>
-          Keep it
+          Save
         </button>
         <button type="button" className="button" onClick={done}>
-          Leave it
+          Cancel
         </button>
       </div>
       <p className="text-sm text-soft">

@@ -137,7 +137,7 @@ function SectionMap({
       }}
     >
       <figcaption className="mb-2 font-semibold">
-        {host} / {s.name} <span className="font-normal text-soft">{s.bays.length} bays, as you stand before it</span>
+        {host} / {s.name} <span className="font-normal text-soft">{s.bays.length} bays, seen from where you stand</span>
       </figcaption>
       <div className="overflow-x-auto pb-1">
         <div

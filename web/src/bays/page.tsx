@@ -5,9 +5,11 @@ import { useCallback, useEffect, useRef, useState } from "react";
 import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { clock } from "../parts/format";
+import { useNear } from "../parts/near";
 import { Ago, Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Describe } from "./describe";
+import { LightOthers, Lights } from "./lights";
 import { HostMap, layers, useBays, type Layer } from "./drawing";
 
 export default function BaysPage() {
@@ -62,6 +64,7 @@ export default function BaysPage() {
           );
         })}
       </nav>
+      <Lights />
       {host ? (
         <Maps host={host} />
       ) : (
@@ -161,20 +164,7 @@ function Room({ room, hosts }: { room: string; hosts: S["Host"][] }) {
 /** Near tells its child when it has come near what is seen; it keeps its place until then. */
 function Near({ host, bays, children }: { host: string; bays: number; children: (near: boolean) => React.ReactNode }) {
   const at = useRef<HTMLElement>(null);
-  const [near, setNear] = useState(false);
-  useEffect(() => {
-    const watch = new IntersectionObserver(
-      (seen) => {
-        if (seen.some((s) => s.isIntersecting)) {
-          setNear(true);
-          watch.disconnect();
-        }
-      },
-      { rootMargin: "800px" },
-    );
-    if (at.current) watch.observe(at.current);
-    return () => watch.disconnect();
-  }, []);
+  const near = useNear(at);
   return (
     <section ref={at} aria-label={host} style={near ? undefined : { minHeight: `${Math.max(12, bays * 0.6)}rem` }}>
       {children(near)}
@@ -199,7 +189,7 @@ function RoomHost({
   if (!map.data.sections.length)
     return (
       <Empty>
-        {host} has told of no bays.{" "}
+        {host} reports no bays.{" "}
         <Link className="underline" to={`/bays/${host}`}>
           Draw its enclosure
         </Link>
@@ -250,7 +240,7 @@ function Maps({ host }: { host: string }) {
         <Describe host={host} done={() => setDrawing(false)} />
       ) : map.data.sections.length === 0 ? (
         <Empty>
-          {host} has told of no bays. Its drives are known by their labels only:{" "}
+          {host} reports no bays. Its drives are known by their labels only:{" "}
           <Link className="underline" to={`/drives?host=${host}`}>
             see the list
           </Link>
@@ -397,9 +387,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
         </>
       ) : (
         <p className="text-soft">
-          {b.unknown
-            ? "Nobody knows what is in this bay: some drives of this host have no known bay yet."
-            : "This bay is empty."}
+          {b.unknown ? "Contents unknown: some drives of this host have no known bay yet." : "This bay is empty."}
         </p>
       )}
       {b.lit || b.lit_until ? (
@@ -410,7 +398,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
             {b.lit_until && ` until ${clock(new Date(b.lit_until))}`}
           </p>
           <button className="button w-full" onClick={() => dark.mutate()}>
-            Put the light out
+            Switch the light off
           </button>
         </>
       ) : (
@@ -418,6 +406,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
           Light the bay for 10 min
         </button>
       )}
+      {b.drive && <LightOthers drive={b.drive} tail={b.tail ?? ""} />}
       {me.data?.lab && (
         <div className="space-y-2 border-t border-line pt-3">
           <p className="text-sm text-soft">Hands, in the lab only</p>

@@ -2,6 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
+import { useAwake } from "../parts/attention";
+import { ReadLabel } from "../parts/camera";
 import { Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { useBays } from "./drawing";
@@ -27,6 +29,7 @@ export default function SurveyPage() {
     onError: (e: Error) => tell(e.message, true),
   });
   const [first, setFirst] = useState("");
+  useAwake(walk.data?.open ?? false);
   const [tails, setTails] = useState("");
   if (walk.error) return <Failed what={`The survey of ${host}`} error={walk.error} again={() => void walk.refetch()} />;
   if (!walk.data || !map.data) return <Waiting />;
@@ -49,7 +52,7 @@ export default function SurveyPage() {
         {title}
         <div className="sheet max-w-2xl space-y-4 p-5">
           <p>
-            Stand before the drives. One after the other is lit, or, where a bay has no light, its activity light
+            Stand in front of the drives. They are lit one after another; where a bay has no light, its activity light
             blinks: <b>three flashes, and a pause</b>. Tap the bay in which you see it. What you found is kept with
             every tap, so you can stop and go on later, here or on another screen.
           </p>
@@ -58,7 +61,7 @@ export default function SurveyPage() {
               Begin
             </button>
             <button className="button" disabled={act.isPending} onClick={() => act.mutate({ act: "begin", all: true })}>
-              Begin with all drives, known ones too
+              Start with all drives, including known bays
             </button>
           </div>
           {act.error && <p className="font-semibold text-replace">{act.error.message}</p>}
@@ -98,7 +101,7 @@ export default function SurveyPage() {
             disabled={act.isPending || w.done.length === 0}
             onClick={() => act.mutate({ act: "back" })}
           >
-            Take the last back
+            Undo the last
           </button>
           <button
             className={`button ${now ? "" : "main"}`}
@@ -152,7 +155,7 @@ export default function SurveyPage() {
         </p>
       )}
       <details className="sheet mt-5 p-4">
-        <summary className="cursor-pointer font-semibold">Or read the labels, in order of the bays</summary>
+        <summary className="cursor-pointer font-semibold">Or type the labels, in order of the bays</summary>
         <form
           className="mt-3 space-y-3"
           onSubmit={(e) => {
@@ -184,8 +187,9 @@ export default function SurveyPage() {
               onChange={(e) => setTails(e.target.value)}
             />
           </label>
+          <ReadLabel read={(text) => setTails((t) => (t.trim() ? t.trimEnd() + "\n" : "") + text)} />
           <button className="button" disabled={act.isPending}>
-            Put them there
+            Place them there
           </button>
         </form>
       </details>

@@ -33,11 +33,11 @@ export function Keeping({ drive: d }: { drive: S["Drive"] }) {
           onClick={() =>
             act.mutate({
               ask: () => got(client.DELETE("/stock/{drive}", path)),
-              says: `${d.tail} is kept in stock no more.`,
+              says: `${d.tail} was removed from stock.`,
             })
           }
         >
-          Take it out of stock
+          Remove from stock
         </button>
       ) : (
         <form
@@ -46,7 +46,7 @@ export function Keeping({ drive: d }: { drive: S["Drive"] }) {
             e.preventDefault();
             act.mutate({
               ask: () => got(client.PUT("/stock/{drive}", { ...path, body: { note: note.trim() } })),
-              says: `${d.tail} is kept in stock.`,
+              says: `${d.tail} is now in stock.`,
               then: () => setNote(""),
             });
           }}
@@ -60,14 +60,14 @@ export function Keeping({ drive: d }: { drive: S["Drive"] }) {
             onChange={(e) => setNote(e.target.value)}
           />
           <button className="button w-full" disabled={act.isPending}>
-            Keep it in stock
+            Add to stock
           </button>
         </form>
       )}
       {!d.present && me?.role === "admin" && (
         <AskReason
           title="Forget this drive"
-          ask="Why, for those who look it up later"
+          ask="Reason, for the record"
           go={`Forget ${d.tail}`}
           onReason={(reason) =>
             act.mutate({
@@ -83,9 +83,9 @@ export function Keeping({ drive: d }: { drive: S["Drive"] }) {
             })
           }
         >
-          <p>It is listed no more. What was measured stays until its time is over.</p>
+          <p>It is removed from the lists. Its readings are kept until they expire.</p>
           <Command line={`lantern forget drive ${d.tail} --reason "..."`} />
-          <p>If it only tells of itself under another serial now, say so instead:</p>
+          <p>If it now reports another serial, join the two instead:</p>
           <Command line={`lantern merge ${d.identity.serial} <the serial now> --reason "..."`} />
         </AskReason>
       )}

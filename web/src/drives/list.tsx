@@ -181,7 +181,7 @@ export default function DrivesPage() {
       {drives.data && rows.length === 0 && (
         <Empty>
           {params.size
-            ? "No drive fits. Take a filter away to see more."
+            ? "No drive matches. Remove a filter to see more."
             : "No drive was reported yet. Drives appear when the agent of their host reports: lantern host enrol."}
         </Empty>
       )}
@@ -194,7 +194,7 @@ export default function DrivesPage() {
               "border-b border-line px-4 py-2 text-sm text-soft md:grid"
             }
           >
-            {["verdict", "tail", "bay", "pool, and what it says", "size", "powered for"].map((h) => (
+            {["verdict", "tail", "bay", "pool, and findings", "size", "powered for"].map((h) => (
               <span role="columnheader" key={h}>
                 {h}
               </span>

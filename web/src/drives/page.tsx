@@ -1,16 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { client, got, once, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { Place } from "../bays/drawing";
+import { LightOthers } from "../bays/lights";
 import { age, binary, clock, decimal, exact } from "../parts/format";
 import { Ago, Failed, Mark, Shape, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Known } from "../inventory/item";
 import { root } from "../api/root";
 import { Keeping } from "./keeping";
-import { Happened, hex, Metrics, Tests, Trend, UsedBy } from "./facts";
+import { Course, useCourse } from "./course";
+import { hex, Metrics, Tests, UsedBy } from "./facts";
 
 export default function DrivePage() {
   const { drive: name = "" } = useParams();
@@ -31,7 +32,7 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
     .map((m) => m.name);
   const usual = ["read_latency_seconds", "temperature_celsius"].filter((n) => d.metrics?.some((m) => m.name === n));
   const bands = [...new Set([...told, ...strong, ...usual])].slice(0, 4);
-  const [days, setDays] = useState(30);
+  const { days, metrics, setMetrics } = useCourse();
   return (
     <div className="grid gap-6 lg:grid-cols-[1fr_18rem]">
       <div className="min-w-0 space-y-6">
@@ -47,7 +48,7 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
                 Known before as serial <span className="font-mono">{i.serial}</span>
               </p>
             ))}
-            {d.blind && <p className="mt-1">Its newest reading told nothing: {d.blind}.</p>}
+            {d.blind && <p className="mt-1">Its newest reading has no values: {d.blind}.</p>}
             <p className="mt-1 text-soft">
               {d.present ? (
                 <>
@@ -100,37 +101,10 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
             </details>
           </section>
         ))}
-        {bands.length > 0 && (
-          <section aria-labelledby="course">
-            <div className="mb-2 flex items-center justify-between">
-              <h2 id="course">Its course</h2>
-              <span className="flex gap-1">
-                {[7, 30, 90].map((n) => (
-                  <button
-                    key={n}
-                    aria-pressed={days === n}
-                    onClick={() => setDays(n)}
-                    className={
-                      "num min-h-9 rounded-md px-2.5 text-sm text-soft " +
-                      "aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
-                    }
-                  >
-                    {n} days
-                  </button>
-                ))}
-              </span>
-            </div>
-            <div className="sheet divide-y divide-line">
-              {bands.map((m) => (
-                <Trend key={m} drive={d} metric={m} days={days} loud={told.includes(m) ? d.verdict : "sound"} />
-              ))}
-            </div>
-            <Happened drive={d} days={days} />
-          </section>
-        )}
+        <Course drive={d} usual={bands} loud={told} />
         <details className="sheet p-4">
-          <summary className="min-h-8 cursor-pointer font-semibold">Everything else it says</summary>
-          <Metrics drive={d} />
+          <summary className="min-h-8 cursor-pointer font-semibold">All other data</summary>
+          <Metrics drive={d} drawn={metrics} draw={setMetrics} />
         </details>
         <details className="sheet p-4" open={!!d.inventory}>
           <summary className="min-h-8 cursor-pointer font-semibold">Purchase, warranty and notes</summary>
@@ -147,7 +121,7 @@ function Sheet({ drive: d }: { drive: S["Drive"] }) {
           />
           <p className="mt-3 flex flex-wrap gap-3">
             <Link className="button" to={`/story/drive/${encodeURIComponent(d.key)}`}>
-              What happened to it
+              Report on {d.tail}
             </Link>
             <a
               className="button"
@@ -356,12 +330,13 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
                 Light the bay for 10 min
               </button>
             )}
+            {!d.present && <LightOthers drive={d.key} tail={d.tail} />}
             <Link className="button w-full" to={`/bays/${d.host}?bay=${d.bay}`}>
               Show on the map
             </Link>
           </>
         ) : (
-          <p>Nobody knows in which bay of {d.host} it is. Find it by its label.</p>
+          <p>Its bay on {d.host} is not known. Find it by its label.</p>
         )}
         {d.swap ? (
           <Link className="button main w-full" to={`/swaps/${d.swap}`}>

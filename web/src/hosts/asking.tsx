@@ -74,7 +74,7 @@ export function Asking() {
             onClick={() =>
               act.mutate({
                 ask: () => got(client.DELETE("/invitations/{id}", { params: { path: { id: i.id } } })),
-                says: "The invitation is withdrawn: nobody can ask with it any more.",
+                says: "The invitation is withdrawn: it can no longer be used.",
               })
             }
           >

@@ -34,7 +34,7 @@ export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean
         <p className="flex flex-wrap gap-3">
           {!open && (
             <button className="button small" onClick={() => setOpen(true)}>
-              {has ? "Reach it otherwise" : "Add a management controller"}
+              {has ? "Change its address" : "Add a management controller"}
             </button>
           )}
           {has && (
@@ -44,7 +44,7 @@ export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean
               onClick={() =>
                 act.mutate({
                   ask: () => got(client.DELETE("/hosts/{host}/controller", path)),
-                  says: `The agent of ${h.name} asks no management controller any more.`,
+                  says: `The agent of ${h.name} no longer asks a management controller.`,
                 })
               }
             >
@@ -66,7 +66,7 @@ export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean
                     body: { url, user, password, fingerprint: mark.trim() },
                   }),
                 ),
-              says: `The agent of ${h.name} is told with its next report.`,
+              says: `The agent of ${h.name} gets it with its next report.`,
               then: () => {
                 setOpen(false);
                 setPassword("");
@@ -84,7 +84,7 @@ export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean
                 ["Address", url, setUrl, "url", true],
                 ["User", user, setUser, "text", true],
                 ["Password", password, setPassword, "password", true],
-                ["SHA-256 of its certificate, where it made that itself", mark, setMark, "text", false],
+                ["SHA-256 of its certificate, if it is self-signed", mark, setMark, "text", false],
               ] as const
             ).map(([name, value, set, type, needed]) => (
               <label key={name} className="block text-soft">
@@ -105,7 +105,7 @@ export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean
               Keep
             </button>
             <button type="button" className="button" onClick={() => setOpen(false)}>
-              Leave it
+              Cancel
             </button>
           </p>
           <Command

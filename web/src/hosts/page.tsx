@@ -9,7 +9,10 @@ import { AskReason } from "../parts/reason";
 import { decimal, exact } from "../parts/format";
 import { Ago, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
+import { Describe } from "../bays/describe";
+import { save } from "../parts/csv";
 import { Asking } from "./asking";
+import { Enrol } from "./enrol";
 import { Welcome } from "../round/welcome";
 import { Controller } from "./controller";
 
@@ -22,6 +25,7 @@ const words: Record<S["Host"]["state"], string> = {
 /** Hosts is who reports, since when, and what is wrong with how they do. */
 export default function HostsPage() {
   const q = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) });
+  const me = useMe();
   if (q.error) return <Failed what="The list of hosts" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting rows={4} />;
   const hosts = q.data;
@@ -43,12 +47,7 @@ export default function HostsPage() {
           <Host key={h.name} host={h} />
         ))}
       </ul>
-      {hosts.length > 0 && (
-        <p className="mt-6 space-y-2 text-soft">
-          <span className="block">A single host is made known by its name, and its token is printed once:</span>
-          <Command line="lantern host enrol <name>" />
-        </p>
-      )}
+      {me.data?.role === "admin" && hosts.length > 0 && <Enrol />}
       <Asking />
     </>
   );
@@ -114,7 +113,7 @@ function Host({ host: h }: { host: S["Host"] }) {
           <span>If it is gone for good:</span>
           <AskReason
             title={`Retire ${h.name}`}
-            ask="Why, for those who look it up later"
+            ask="Reason, for the record"
             go={`Retire ${h.name}`}
             onReason={(reason) =>
               act.mutate({
@@ -123,7 +122,7 @@ function Host({ host: h }: { host: S["Host"] }) {
               })
             }
           >
-            <p>Its token ends, its drives are remembered as gone, its pools are listed no more.</p>
+            <p>Its token ends, its drives are listed as gone, and its pools are removed from the lists.</p>
             <Command line={`lantern host retire ${h.name} --reason "..."`} />
           </AskReason>
         </div>
@@ -175,7 +174,7 @@ function Host({ host: h }: { host: S["Host"] }) {
         </label>
       </form>
       <details>
-        <summary className="min-h-8 cursor-pointer text-soft">Its name, its enclosures, what happened</summary>
+        <summary className="min-h-8 cursor-pointer text-soft">Name, enclosures and report</summary>
         <div className="mt-2 space-y-3">
           {me?.role === "admin" && (
             <Rename
@@ -216,7 +215,10 @@ function Layouts({ host }: { host: string }) {
 function Described({ host, layout: l, others }: { host: string; layout: S["Layout"]; others: string[] }) {
   const act = useDo("hosts", "bays");
   const [to, setTo] = useState("");
+  const [changing, setChanging] = useState(false);
   const path = { params: { path: { host, name: l.name }, ...once() } };
+  const drawn = l.sections.every((s) => !Object.keys(s.bays ?? {}).length);
+  if (changing) return <Describe host={host} is={l} done={() => setChanging(false)} />;
   return (
     <div className="flex flex-wrap items-center gap-3">
       <span>
@@ -249,18 +251,38 @@ function Described({ host, layout: l, others }: { host: string; layout: S["Layou
           It is on {to} now
         </button>
       )}
+      {drawn ? (
+        <button className="button small" onClick={() => setChanging(true)}>
+          Change {l.name}
+        </button>
+      ) : (
+        <span className="text-soft">its bays follow no pattern: change the exported file</span>
+      )}
+      <button
+        className="button small"
+        onClick={() =>
+          save(
+            `${host}-${l.name}.json`,
+            JSON.stringify({ name: l.name, sections: l.sections }, null, 2),
+            "application/json",
+          )
+        }
+      >
+        Export
+      </button>
       <button
         className="button small"
         disabled={act.isPending}
         onClick={() =>
           act.mutate({
             ask: () => got(client.DELETE("/hosts/{host}/layouts/{name}", path)),
-            says: `${l.name} of ${host} is described no more.`,
+            says: `${l.name} of ${host} is no longer described.`,
           })
         }
       >
         Remove the description
       </button>
+      <Command line={`lantern enclosure export ${host} ${l.name}`} />
     </div>
   );
 }

@@ -41,7 +41,7 @@ export function Known({ item }: { item: S["InventoryItem"] }) {
   return (
     <div className="space-y-2.5">
       {item.says && <p className="font-semibold">{item.says}.</p>}
-      {shown.length === 0 && fields.length > 0 && <p className="text-soft">Nothing is written of it yet.</p>}
+      {shown.length === 0 && fields.length > 0 && <p className="text-soft">No inventory yet.</p>}
       <ul className="grid gap-x-4 gap-y-1.5 sm:grid-cols-2">
         {shown.map((f) => (
           <Field

@@ -31,7 +31,7 @@ export function Many({ serials, clear }: { serials: string[]; clear: () => void 
     onSuccess: (v) => {
       setWrong("");
       if (!v.written) return;
-      tell(`Written of ${serials.length} ${serials.length === 1 ? "drive" : "drives"}.`);
+      tell(`Saved for ${serials.length} ${serials.length === 1 ? "drive" : "drives"}.`);
       void queries.invalidateQueries({ queryKey: ["inventory"] });
       void queries.invalidateQueries({ queryKey: ["drive"] });
       clear();

@@ -67,9 +67,7 @@ export default function InventoryPage() {
         </select>
       </div>
       {chosen.length > 0 && <Many serials={chosen} clear={() => setChosen([])} />}
-      {shown.length === 0 && (
-        <Empty>{where || q ? "No drive fits." : "No drive was reported or written down yet."}</Empty>
-      )}
+      {shown.length === 0 && <Empty>{where || q ? "No drive fits." : "No drive was reported or recorded yet."}</Empty>}
       <div className={shown.length ? "sheet overflow-x-auto" : "hidden"}>
         <table className="w-full text-left">
           <thead>
@@ -78,7 +76,7 @@ export default function InventoryPage() {
                 <input
                   type="checkbox"
                   className="size-5"
-                  aria-label="Choose all that are shown"
+                  aria-label="Choose all shown"
                   checked={shown.length > 0 && shown.every((v) => chosen.includes(v.serial))}
                   onChange={(e) => setChosen(e.target.checked ? shown.map((v) => v.serial) : [])}
                 />

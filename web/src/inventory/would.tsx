@@ -7,7 +7,7 @@ export function Would({ said, busy, write }: { said: S["InventoryImported"]; bus
       {said.refused.length > 0 && (
         <div role="alert">
           <p className="font-semibold">
-            {said.refused.length} of {said.rows} rows cannot be taken, so nothing can be written:
+            {said.refused.length} of {said.rows} rows cannot be imported, so nothing can be written:
           </p>
           <ul className="list-disc pl-5">
             {said.refused.slice(0, 50).map((r) => (

@@ -34,7 +34,7 @@ export function ChannelForm() {
       return got(client.PUT("/channels/{id}", { params: { path: { id: name.trim() } }, body: given }));
     },
     onSuccess: (c) => {
-      tell(`${c.name} is set. Send a test through it.`);
+      tell(`${c.name} is saved. Send a test through it.`);
       setV(empty);
       void queries.invalidateQueries({ queryKey: ["channels"] });
     },
@@ -78,12 +78,12 @@ export function ChannelForm() {
           <>
             {text("Mail server, host:port", "server", { required: true, placeholder: "mail.example:587" })}
             {text("Sender", "from", { required: true, placeholder: "lantern@example" })}
-            {text("Receivers, separated by commas", "receivers", {
+            {text("Recipients, separated by commas", "receivers", {
               required: true,
               placeholder: "ida@example, bo@example",
             })}
             {text("User name", "user")}
-            {text("Password; kept from being shown again", "secret", { type: "password" })}
+            {text("Password; never shown again", "secret", { type: "password" })}
           </>
         ) : (
           <>
@@ -96,7 +96,7 @@ export function ChannelForm() {
           </>
         )}
         <label className="block space-y-1">
-          <span className="text-sm">Sent from this severity on</span>
+          <span className="text-sm">Least severity that is sent</span>
           <select className="field" value={v.least} onChange={(e) => set({ least: e.target.value as Verdict })}>
             <option value="watch">watch</option>
             <option value="replace">replace</option>

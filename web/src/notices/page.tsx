@@ -38,7 +38,7 @@ export default function NoticesPage() {
               }
             >
               <option value="">all of them</option>
-              <option value="open">those that nobody saw</option>
+              <option value="open">new ones</option>
               <option value="acknowledged">those that were seen</option>
               <option value="muted">muted ones</option>
             </select>
@@ -60,8 +60,8 @@ export default function NoticesPage() {
       </header>
       {q.data.length === 0 && (
         <Empty>
-          Nobody needs to be told of anything. A notice opens when a drive, a host, a pool or a recovery needs
-          attention, and closes by itself.
+          No open notices. A notice opens when a drive, a host, a pool or a recovery needs attention, and closes by
+          itself.
         </Empty>
       )}
       <ul className="space-y-2.5">
@@ -86,7 +86,7 @@ function Channels() {
       if (r.error) throw new Error([r.error.title, r.error.detail].filter(Boolean).join(" "));
       return id;
     },
-    onSuccess: (id) => tell(`${id} took the message.`),
+    onSuccess: (id) => tell(`${id} accepted the message.`),
     onError: (e: Error) => tell(e.message, true),
   });
   const queries = useQueryClient();
@@ -99,9 +99,9 @@ function Channels() {
   return (
     <section aria-labelledby="channels" className="mt-8 border-t border-line pt-4">
       <h2 id="channels" className="mb-2 text-soft">
-        Where else they go
+        Channels: where else they are sent
       </h2>
-      {q.data.length === 0 && <p>Nowhere: they stay here and in the terminal.</p>}
+      {q.data.length === 0 && <p>Nowhere: they are shown only here and in the terminal.</p>}
       <ul className="space-y-2">
         {q.data.map((c) => (
           <li key={c.name} className="flex flex-wrap items-center justify-between gap-3">
@@ -228,7 +228,7 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
             )}
             {n.state === "muted" ? (
               <button className="button" disabled={mute.isPending} onClick={() => mute.mutate({ hours: 0, note: "" })}>
-                Hear it again
+                End the mute
               </button>
             ) : (
               <button
@@ -282,7 +282,7 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
               />
             </label>
             <button className="button main" disabled={mute.isPending}>
-              Mute it, unless it gets worse
+              Mute, unless it gets worse
             </button>
             <button type="button" className="button" onClick={() => setMuting(null)}>
               Back

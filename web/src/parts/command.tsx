@@ -18,3 +18,21 @@ export function Command({ line }: { line: string }) {
     </span>
   );
 }
+
+/** Same lists the command lines that do what a part of a page does. */
+export function Same({ lines }: { lines: (string | false | undefined)[] }) {
+  const all = lines.filter((l): l is string => !!l);
+  if (all.length === 0) return null;
+  return (
+    <details className="no-print text-sm">
+      <summary className="min-h-8 cursor-pointer text-soft">The same on the command line</summary>
+      <ul className="mt-1 space-y-1.5">
+        {all.map((l) => (
+          <li key={l}>
+            <Command line={l} />
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}

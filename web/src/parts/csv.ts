@@ -10,9 +10,9 @@ export const csv = (heads: string[], rows: unknown[][]) =>
   [heads, ...rows].map((r) => r.map(cell).join(",")).join("\r\n") + "\r\n";
 
 /** save hands a text to the browser as a file. */
-export function save(name: string, text: string) {
+export function save(name: string, text: string, type = "text/csv;charset=utf-8") {
   const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([text], { type: "text/csv;charset=utf-8" }));
+  link.href = URL.createObjectURL(new Blob([text], { type }));
   link.download = name;
   link.click();
   URL.revokeObjectURL(link.href);

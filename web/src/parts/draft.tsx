@@ -46,7 +46,7 @@ export function Drafts() {
         <AlertDialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
         <AlertDialog.Content className="sheet fixed left-1/2 top-[18vh] z-50 w-[min(28rem,calc(100vw-1.5rem))] -translate-x-1/2 space-y-4 p-5">
           <AlertDialog.Title className="text-xl font-semibold">Leave this page?</AlertDialog.Title>
-          <AlertDialog.Description>What you typed on it was not sent, and would be lost.</AlertDialog.Description>
+          <AlertDialog.Description>What you typed here was not sent, and would be lost.</AlertDialog.Description>
           <p className="flex flex-wrap gap-3">
             <AlertDialog.Cancel className="button main">Stay</AlertDialog.Cancel>
             <AlertDialog.Action

@@ -80,7 +80,7 @@ describe("times and numbers", () => {
   ])("%d is %s", (v, said) => expect(number(v)).toBe(said));
   it("gives a share with one digit", () => expect(percent(0.3364)).toBe("33.6 %"));
   it("says that no finish is known, and a range where one is", () => {
-    expect(finish(at)).toBe("no finish can be named yet");
+    expect(finish(at)).toBe("no finish can be estimated yet");
     const in_ = (min: number) => new Date(at.getTime() + min * 60_000).toISOString();
     expect(finish(at, { p10: in_(30), p50: in_(60), p90: in_(150) })).toBe(
       "done in 30 min to 2 h 30 min, likely 05:07",

@@ -51,7 +51,7 @@ export const number = (v: number) =>
 export const percent = (share: number) => `${(100 * share).toFixed(1)} %`;
 
 export function finish(now: Date, r?: { p10: string; p50: string; p90: string }): string {
-  if (!r) return "no finish can be named yet";
+  if (!r) return "no finish can be estimated yet";
   const in_ = (t: string) => span(Date.parse(t) - now.getTime());
   return `done in ${in_(r.p10)} to ${in_(r.p90)}, likely ${clock(new Date(r.p50))}`;
 }

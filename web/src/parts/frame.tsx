@@ -4,8 +4,10 @@ import { useEffect, useRef, useState, useSyncExternalStore, type ReactNode } fro
 import { Link, NavLink, useLocation } from "react-router";
 import { client, got, keptSince, watchKept } from "../api/client";
 import { useLive, useLiveRound, useMe, useNow, useUnsent, useClock } from "../api/live";
-import { navigation } from "../pages";
+import { linesAt, navigation } from "../pages";
+import { Same } from "./command";
 import { useDo } from "./do";
+import { useAlarm } from "./attention";
 import { Drafts } from "./draft";
 import { useFocus } from "./focus";
 import { clock, exact } from "./format";
@@ -38,6 +40,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const [line, setLine] = useState(() => pastAt() !== "");
   const alarms = round?.underway.filter((u) => u.alarm) ?? [];
   const at = useLocation().pathname;
+  useAlarm(alarms.map((u) => `${u.site} ${u.id}`).join());
   const nav = useRef<HTMLElement>(null);
   const wide = useSyncExternalStore(watchWide, () => wideScreen.matches);
   useEffect(() => {
@@ -125,7 +128,7 @@ export function Frame({ children }: { children: ReactNode }) {
             "bg-watch-sheet px-4 py-4 text-center text-lg font-semibold"
           }
         >
-          What you did has no answer yet. It is sent again by itself, and done once.
+          Your last action has no answer yet. It is sent again automatically, and done only once.
         </p>
       )}
       {alarms
@@ -152,6 +155,11 @@ export function Frame({ children }: { children: ReactNode }) {
         className={`mx-auto px-4 pb-24 pt-6 outline-none ${/^\/bays/.test(at) ? "max-w-[150rem]" : "max-w-6xl"}`}
       >
         {children}
+        {me && !me.headquarters && (
+          <div className="mt-10">
+            <Same key={at} lines={linesAt(at)} />
+          </div>
+        )}
         {!wide && (
           <p className="no-print mt-10">
             <Theme />
@@ -234,7 +242,7 @@ function LabStrip() {
     <footer className="no-print fixed inset-x-0 bottom-(--frame) z-30 border-t border-line bg-sheet">
       <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-1.5 text-sm text-soft">
         <span className="font-semibold text-ink">
-          {copy ? `Practice: ${copy.pool} as it was ${exact(new Date(copy.copied_at))}` : "Lab: nothing here is real"}
+          {copy ? `Rehearsal: ${copy.pool} as of ${exact(new Date(copy.copied_at))}` : "Lab: nothing here is real"}
         </span>
         <span className="num">time {exact(now)}</span>
         <span className="ml-auto flex items-center gap-1">
@@ -242,7 +250,7 @@ function LabStrip() {
           {copy && (
             <button
               aria-pressed={brisk > 0}
-              title={`${brisk || 300}× while only waiting is left, 1× while a hand is needed`}
+              title={`${brisk || 300}× while nothing but waiting is left, 1× while a hand is needed`}
               onClick={() => set.mutate({ speed: brisk || 300, hurry: true })}
               className={
                 "min-h-9 rounded-md px-2.5 aria-pressed:bg-raised " + "aria-pressed:font-semibold aria-pressed:text-ink"
@@ -277,7 +285,7 @@ function TakeOver() {
     <span className="ml-4 inline-block">
       <AskReason
         title="Take over"
-        ask="How you know that the service before this one is gone"
+        ask="How do you know that the earlier service is gone?"
         go="It is gone: take over"
         onReason={(reason) =>
           act.mutate({
@@ -287,7 +295,7 @@ function TakeOver() {
         }
       >
         <p>
-          If the service before still runs, both give orders to the same agents. Make sure that it is stopped and does
+          If the earlier service still runs, both give orders to the same agents. Make sure that it is stopped and does
           not start again.
         </p>
       </AskReason>

@@ -65,7 +65,7 @@ export class Boundary extends Component<Fence, { error: Error | null; page: stri
         <p>Alarms above are still shown. What the browser said: {this.state.error.message}</p>
         <p className="flex flex-wrap gap-3">
           <button className="button main" onClick={() => location.reload()}>
-            Load it again
+            Reload
           </button>
           <a className="button" href="/">
             Go to the round

@@ -186,7 +186,7 @@ export function NotReal() {
   return (
     <b className="text-ink">
       {" "}
-      · {me.data.practice ? `practice on a copy of ${me.data.practice.pool}` : "practice in a lab"}: nothing here is
+      · {me.data.practice ? `rehearsal on a copy of ${me.data.practice.pool}` : "rehearsal in a lab"}: nothing here is
       real
     </b>
   );

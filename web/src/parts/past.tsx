@@ -31,7 +31,7 @@ export function Earlier({ open, toggle }: { open: boolean; toggle: () => void })
       aria-expanded={open}
       title="What was known earlier"
       onClick={toggle}
-      aria-label="Earlier: look at what was known at another moment"
+      aria-label="Earlier: show what was known at another time"
     >
       Earlier
     </button>

@@ -1,11 +1,12 @@
 import type { ComponentProps } from "react";
 import { Link } from "react-router";
 import { root } from "../api/root";
+import { exact } from "./format";
 
-/** atSite is the address of a page of a site that this headquarters shows. */
+/** atSite is the address of a page of a site, through this headquarters. */
 export const atSite = (site: string, to: string) => `${root}/sites/${encodeURIComponent(site)}${to}`;
 
-/** To is a link to a page here, or, where a site tells it, to the page of that site. */
+/** To is a link to a page here or, for what belongs to a site, to the page of that site. */
 export function To({
   site,
   to,
@@ -25,8 +26,11 @@ export function To({
   );
 }
 
-/** At is the name of a site before what it tells; nothing where there is one service alone. */
+/** AsOf says when a site sent something, while the site is not reachable; nothing otherwise. */
+export const AsOf = ({ at }: { at?: string }) => (at ? <span>, as of {exact(new Date(at))}</span> : null);
+
+/** At is the name of a site before what belongs to it; nothing where there is one service alone. */
 export const At = ({ site }: { site?: string }) => (site ? <span className="text-soft">{site}: </span> : null);
 
-/** under is the site whose console this is, when it was reached through a headquarters, and where that is. */
+/** under is the path of the headquarters and the name of the site, when this console was opened through one. */
 export const under = /^(.*)\/sites\/([a-z0-9-]+)$/.exec(root);

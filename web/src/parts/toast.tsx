@@ -20,15 +20,15 @@ export function Tells({ children }: { children: ReactNode }) {
           <Toast.Root
             key={n.id}
             onOpenChange={(open) => !open && setNotes((all) => all.filter((x) => x.id !== n.id))}
-            className={`sheet flex items-start justify-between gap-4 bg-raised p-4 ${n.bad ? "border-replace" : "border-edge"}`}
+            className={`sheet flex items-start justify-between gap-4 bg-raised p-4 lg:px-4 lg:py-2 ${n.bad ? "border-replace" : "border-edge"}`}
           >
             <Toast.Description>{n.text}</Toast.Description>
-            <Toast.Close aria-label="Close this message" className="px-2">
+            <Toast.Close aria-label="Close this message" className="pointer-events-auto px-2">
               ×
             </Toast.Close>
           </Toast.Root>
         ))}
-        <Toast.Viewport className="fixed right-2 top-2 z-50 flex w-[min(26rem,calc(100vw-2rem))] flex-col gap-2" />
+        <Toast.Viewport className="pointer-events-none fixed right-2 top-1 z-50 flex w-[min(26rem,calc(100vw-2rem))] lg:w-[44rem] flex-col gap-2" />
       </Toast.Provider>
     </Context.Provider>
   );

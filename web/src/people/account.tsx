@@ -60,7 +60,7 @@ export function Account() {
           </p>
           <Command line={token.token} />
           <button className="button small" onClick={() => setToken(null)}>
-            I kept it
+            I have it
           </button>
         </div>
       )}

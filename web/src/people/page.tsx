@@ -145,7 +145,7 @@ function Audit() {
           The newest hundred. All of them: <code>lantern audit export</code>
         </span>
         <button className="button small" disabled={verify.isPending} onClick={() => verify.mutate()}>
-          Check that they are as they were written
+          Verify that none was changed
         </button>
       </div>
       {verify.data && (

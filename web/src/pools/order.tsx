@@ -139,8 +139,8 @@ function Found({ order: o }: { order: S["MoveOrder"] }) {
       </ol>
       <p>
         <b className="num">{decimal(o.bytes)}</b> in all
-        {!!o.as_asked_bytes && `; in the order in which they were chosen: ${decimal(o.as_asked_bytes)}`}.{" "}
-        {o.proven ? "No other order moves less." : "The best of those that were looked at."}
+        {!!o.as_asked_bytes && `; in the chosen order: ${decimal(o.as_asked_bytes)}`}.{" "}
+        {o.proven ? "No other order moves less." : "The best of those that were tried."}
       </p>
       <p className="text-sm text-soft">{o.basis}</p>
     </div>

@@ -139,7 +139,7 @@ export default function PoolPage() {
       {p.watched && <p className="mb-5 text-soft">Watch only: swaps in this pool have manual steps.</p>}
       {p.inconsistent && (
         <p className="sheet mb-5 border-l-4 border-l-replace px-4 py-3">
-          It changed while it was read, or what is told of it is not believed: what is shown may not fit together.
+          It changed while it was read, or its report is not plausible: what is shown may be inconsistent.
         </p>
       )}
       {asking && <Prospect pool={p} lose={lose} clear={() => ask(true, [])} done={() => ask(false, [])} />}
@@ -219,11 +219,11 @@ export default function PoolPage() {
           )}
           <p className="flex flex-wrap gap-3">
             <Link className="button" to={`/story/pool/${encodeURIComponent(p.name)}`}>
-              What happened to it
+              Report on {p.name}
             </Link>
           </p>
           <div className="text-sm text-soft">
-            <span className="mb-1 block">To practise a replacement in a copy of it, without touching anything:</span>
+            <span className="mb-1 block">To rehearse a replacement on a copy of it, without touching anything:</span>
             <Command line={`lantern rehearse ${p.name}`} />
           </div>
         </div>
@@ -298,7 +298,11 @@ function Members({
                 </p>
               ) : null}
               <p className="truncate text-xs text-soft">{m.bay ?? "no bay"}</p>
-              {(m.bad_blocks ?? 0) > 0 && <p className="text-xs">{m.bad_blocks} places given up</p>}
+              {(m.bad_blocks ?? 0) > 0 && (
+                <p className="text-xs">
+                  {m.bad_blocks} bad {m.bad_blocks === 1 ? "block" : "blocks"} recorded
+                </p>
+              )}
               {m.errors.read + m.errors.write + m.errors.checksum > 0 && (
                 <p className="text-xs">
                   errors: {m.errors.read} read, {m.errors.write} write, {m.errors.checksum} checksum

@@ -65,9 +65,7 @@ export function Prospect({
         </span>
       </div>
       {lose.length === 0 && (
-        <p className="text-soft">
-          Take members away by a click, and see what becomes of what is kept here. Nothing is ordered.
-        </p>
+        <p className="text-soft">Click members to remove them, and see what would happen. Nothing is ordered.</p>
       )}
       {asked.error && <Failed what="The answer" error={asked.error} again={() => void asked.refetch()} />}
       {w && (
@@ -80,7 +78,7 @@ export function Prospect({
                 : w.outcome === "unreachable"
                   ? "Nothing is lost, but some is not served"
                   : w.outcome === "unknown"
-                    ? "Nobody can say"
+                    ? "Unknown"
                     : w.outcome === "safe"
                       ? "Everything is safe"
                       : "Nothing is lost"}
@@ -88,9 +86,7 @@ export function Prospect({
             {w.is.known &&
               w.outcome !== "lost" &&
               `; ${w.is.words}${w.is.limited_by ? `, limited by ${w.is.limited_by}` : ""}.`}
-            {w.healed.known &&
-              w.healed.members !== w.is.members &&
-              ` Once it has come back by itself: ${w.healed.words}.`}
+            {w.healed.known && w.healed.members !== w.is.members && ` After it recovered by itself: ${w.healed.words}.`}
           </p>
           <div className="overflow-x-auto">
             <table className="plain">

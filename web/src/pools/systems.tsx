@@ -8,7 +8,7 @@ const some = (names: string[], all: number) =>
 export function Systems({ systems }: { systems: S["PoolSystem"][] }) {
   return (
     <details className="sheet mt-6 p-4">
-      <summary className="min-h-8 cursor-pointer font-semibold">Pool systems, and what can be asked of them</summary>
+      <summary className="min-h-8 cursor-pointer font-semibold">Pool systems, and their orders</summary>
       <div className="mt-2 overflow-x-auto">
         <table className="plain">
           <thead>
@@ -16,7 +16,7 @@ export function Systems({ systems }: { systems: S["PoolSystem"][] }) {
               <th>system</th>
               <th>pools</th>
               <th>hosts</th>
-              <th>can be asked to</th>
+              <th>orders</th>
             </tr>
           </thead>
           <tbody>
@@ -27,7 +27,7 @@ export function Systems({ systems }: { systems: S["PoolSystem"][] }) {
                 <td>{some(s.hosts, s.host_count)}</td>
                 <td>
                   {s.offers.join(", ") || (
-                    <span className="text-soft">nothing: it is watched, and its swaps have steps by hand</span>
+                    <span className="text-soft">none: watch only, its swaps have steps by hand</span>
                   )}
                 </td>
               </tr>
@@ -36,7 +36,7 @@ export function Systems({ systems }: { systems: S["PoolSystem"][] }) {
         </table>
       </div>
       <p className="mt-2 text-soft">
-        Programs of your own can speak for further kinds: start the agent with --pools, and try the program first with
+        Add other kinds with a program of your own: start the agent with --pools, and test the program first with
         lantern driver check.
       </p>
     </details>

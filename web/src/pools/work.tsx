@@ -19,7 +19,7 @@ export function Work({ pool: p }: { pool: S["Pool"] }) {
       <h2 id="work" className="mb-2">
         Work on this pool
       </h2>
-      {quiet && <p className="mb-2">Its host does not report: nothing can be asked of it now.</p>}
+      {quiet && <p className="mb-2">Its host does not report: no orders can be given now.</p>}
       <div className="sheet divide-y divide-line">
         {offers.includes("rebalance") && !running && (
           <Row title="Rebalance" says="spread its data evenly over its members" line={`lantern rebalance ${p.name}`}>
@@ -29,12 +29,16 @@ export function Work({ pool: p }: { pool: S["Pool"] }) {
         {offers.includes("drain") && !running && <Drain pool={p} off={quiet} />}
         {offers.includes("admit") && <Admit pool={p} off={quiet} />}
         {offers.includes("grow") && (
-          <Row title="Grow" says="use all of members that were changed for larger ones" line={`lantern grow ${p.name}`}>
+          <Row
+            title="Grow"
+            says="grow to the full size of members that were replaced by larger ones"
+            line={`lantern grow ${p.name}`}
+          >
             <Do pool={p} off={quiet} action={{ action: "grow" }} go="Let it grow" />
           </Row>
         )}
         {offers.includes("nudge") && (
-          <Row title="Nudge" says="make a recovery begin that waits" line={`lantern nudge ${p.name}`}>
+          <Row title="Nudge" says="start a recovery that waits" line={`lantern nudge ${p.name}`}>
             <Do pool={p} off={quiet} action={{ action: "nudge" }} go="Nudge" />
           </Row>
         )}
@@ -73,7 +77,7 @@ function useOrder(p: S["Pool"]) {
     mutationFn: (body: Action) =>
       got(client.POST("/pools/{pool}/actions", { params: { path: { pool: p.id ?? p.name }, ...once() }, body })),
     onSuccess: (o) => {
-      tell(`${o.kind} was ordered on ${o.host}. What comes of it is shown here.`);
+      tell(`${o.kind} was ordered on ${o.host}. The result is shown here.`);
       void queries.invalidateQueries({ queryKey: ["pools"] });
     },
     onError: (e) => tell(e.message, true),
@@ -97,7 +101,7 @@ function Drain({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
   return (
     <Row
       title="Drain"
-      says="move all that is on a member to the others, so that it can leave"
+      says="drain a member: move its data to the others, so that it can be removed"
       line={`lantern drain ${p.name} ${m?.tail || slot || "<member>"}`}
     >
       <p className="flex flex-wrap items-center gap-3">
@@ -117,7 +121,7 @@ function Drain({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
             className="button"
             to={`/pools/${encodeURIComponent(p.id ?? p.name)}?whatif=&lose=${encodeURIComponent(slot)}`}
           >
-            What if it is gone
+            What if it fails
           </Link>
         )}
         {slot && <Do pool={p} off={off} action={{ action: "drain", drive: slot }} go={`Drain ${m?.tail || slot}`} />}
@@ -137,7 +141,7 @@ function Admit({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
   return (
     <Row
       title="Admit"
-      says="add an empty drive as a further member"
+      says="add an empty drive as a new member"
       line={`lantern admit ${p.name} ${chosen?.tail ?? "<drive>"} --tail <label tail>`}
     >
       {!stock.data ? (
@@ -221,7 +225,7 @@ function Priority({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
   return (
     <Row
       title="Priority"
-      says={`what its recoveries get beside its users: ${p.priority || "normal"} now${h?.from ? `; ${h.within} from ${h.from} to ${h.to} ${h.zone ?? "UTC"}, ${h.otherwise} otherwise` : ""}`}
+      says={`priority of its recoveries: ${p.priority || "normal"} now${h?.from ? `; ${h.within} from ${h.from} to ${h.to} ${h.zone ?? "UTC"}, ${h.otherwise} otherwise` : ""}`}
       line={`lantern priority ${p.name} ${within} --from ${from} --to ${to} --otherwise ${otherwise} --zone ${zone}`}
     >
       <p className="flex flex-wrap items-center gap-3">
@@ -267,11 +271,11 @@ function Priority({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
         {choice("otherwise", otherwise, setOtherwise)}
         <span className="text-soft">{zone}</span>
         <button className="button" disabled={keep.isPending}>
-          Keep these hours
+          Save these hours
         </button>
         {h?.from && (
           <button type="button" className="button" disabled={end.isPending} onClick={() => end.mutate()}>
-            No hours any more
+            Remove the hours
           </button>
         )}
       </form>
@@ -335,7 +339,7 @@ function Campaign({ pool: p }: { pool: S["Pool"] }) {
         </label>
         <label className="flex min-h-11 items-center gap-2">
           <input type="checkbox" checked={grow} onChange={(e) => setGrow(e.target.checked)} />
-          let the pool grow after the last
+          grow the pool after the last swap
         </label>
         <button className="button main" disabled={plan.isPending} onClick={() => plan.mutate()}>
           Plan it: nothing is touched
@@ -368,11 +372,11 @@ function Fits({ pool: p }: { pool: S["Pool"] }) {
   return (
     <div onFocus={() => setOpen(true)} onMouseEnter={() => setOpen(true)}>
       <Row
-        title="What fits"
+        title="Sizes that fit"
         says="the size for each place, and free drives that have it"
         line={`lantern fit ${p.name}`}
       >
-        {!fit.data && <p className="text-soft">{fit.isError ? "What fits could not be read." : "Looking…"}</p>}
+        {!fit.data && <p className="text-soft">{fit.isError ? "The sizes that fit could not be read." : "Looking…"}</p>}
         {fit.data && (
           <div className="overflow-x-auto">
             <table className="plain">

@@ -46,7 +46,7 @@ export default function RecoveryPage() {
         <Standing recovery={r} under={under ? earlier.data : undefined} height={340} />
         {(r.earlier?.length ?? 0) > 0 && (
           <label className="mt-3 flex flex-wrap items-center gap-2 text-soft">
-            Lay an earlier one under it
+            Compare with an earlier one
             <select
               className="field w-auto"
               value={under}
@@ -160,7 +160,7 @@ function Risk({ risk, cost }: { risk: S["Risk"]; cost?: string }) {
         )}
         {(risk.volumes?.length ?? 0) > 0 && (
           <>
-            <dt className="text-soft">what would go</dt>
+            <dt className="text-soft">data that would be lost</dt>
             <dd className="font-semibold">{risk.volumes!.join(", ")}</dd>
           </>
         )}

@@ -100,7 +100,7 @@ export function Standing({
         {decimal(r.rate_overall)}/s overall
         {!live && r.ended_at && ` · took ${span(Date.parse(r.ended_at) - Date.parse(r.started_at))}`}
         {live && r.phase && ` · ${r.phase}`}
-        {r.again_at && <b> · began again from its beginning</b>}
+        {r.again_at && <b> · started again from the beginning</b>}
         {r.found > 0 && ` · ${r.found} errors found, ${r.repaired} repaired, ${r.unrepairable} left`}
       </p>
       {live && r.cost && !r.risk && <p>If something fails meanwhile: {r.cost}.</p>}

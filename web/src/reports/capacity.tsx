@@ -10,7 +10,7 @@ const month = (at?: string) => (at ? at.slice(0, 7) : "");
 
 /** between says when a pool is full; days is over how many it was watched. */
 export function between(days: number, c: { soonest?: string; latest?: string }) {
-  if (days === 0) return "watched too short to say";
+  if (days === 0) return "known for too short a time";
   if (!c.soonest) return "not foreseen";
   if (!c.latest) return `${month(c.soonest)} or later`;
   return month(c.soonest) === month(c.latest) ? month(c.soonest) : `${month(c.soonest)} to ${month(c.latest)}`;

@@ -9,7 +9,7 @@ import { Capacity } from "./capacity";
 
 const ways = ["model", "age", "batch", "supplier", "enclosure", "position"];
 const counted = [
-  ["replace", "a finding that it is to be replaced, or is dead"],
+  ["replace", "a finding of verdict replace or dead"],
   ["dead", "only a finding that it is dead"],
   ["gone", "it was sent back or destroyed"],
 ];
@@ -75,7 +75,7 @@ function Advice() {
       <div className="mb-2 flex flex-wrap items-center gap-x-4">
         <h2>What to buy</h2>
         <label className="flex items-center gap-2 text-soft">
-          when a delivery takes
+          for a delivery time of
           <select className="field w-auto" value={weeks} onChange={(e) => setWeeks(Number(e.target.value))}>
             {[1, 2, 4, 8, 16].map((n) => (
               <option key={n} value={n}>
@@ -123,7 +123,7 @@ function Advice() {
   );
 }
 
-const percent = (v: number) => (v >= 1e6 ? "any" : `${(100 * v).toFixed(1)} %`);
+const percent = (v: number) => (v > 100 ? "any" : `${(100 * v).toFixed(1)} %`);
 
 /** Failures are rates with their ranges, drawn on one scale. */
 function Failures() {

@@ -7,7 +7,7 @@ import { Place } from "../bays/drawing";
 import { decimal, exact, finish, percent } from "../parts/format";
 import { Failed, Mark, Seam, Shape, Spark, Tail, Waiting, Lasting } from "../parts/parts";
 import { useTell } from "../parts/toast";
-import { At, To } from "../parts/to";
+import { AsOf, At, To } from "../parts/to";
 import { Unreached } from "../sites/unreached";
 import { Welcome } from "./welcome";
 
@@ -68,7 +68,7 @@ export default function RoundPage() {
       <Unreached sites={unreached} />
       {r.hosts === 0 && r.headquarters && unreached.length === 0 && (
         <p className="sheet mb-2.5 px-6 py-4">
-          No site tells anything yet. Invite one on the page <Link to="/sites">Sites</Link>.
+          No site is connected, so there is no data. Invite one on the page <Link to="/sites">Sites</Link>.
         </p>
       )}
       {r.hosts === 0 && !r.headquarters && (
@@ -116,6 +116,7 @@ export default function RoundPage() {
                   <span className="text-soft">
                     {" "}
                     <Lasting since={h.since} />
+                    <AsOf at={h.as_of} />
                   </span>
                 </span>
               </p>
@@ -153,7 +154,8 @@ export default function RoundPage() {
                     <To site={p.site} to={`/pools/${encodeURIComponent(p.id ?? p.pool)}`} className="font-semibold">
                       {p.pool}
                     </To>
-                    : {p.says}.
+                    : {p.says}
+                    <AsOf at={p.as_of} />.
                   </span>
                 </p>
                 <p className="mt-1 pl-7">→ {p.do}</p>
@@ -180,6 +182,7 @@ export default function RoundPage() {
                 <span className="num text-soft">
                   {Math.round((100 * f.used_bytes) / f.capacity_bytes)} % full, {decimal(f.used_bytes)} of{" "}
                   {decimal(f.capacity_bytes)}
+                  <AsOf at={f.as_of} />
                 </span>
               </li>
             ))}
@@ -243,7 +246,7 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
             </>
           )}
           <Lasting since={l.since} />
-          {l.as_of ? ` · as of ${exact(new Date(l.as_of))}` : ""}
+          <AsOf at={l.as_of} />
           {l.also ? ` · ${l.also} more` : ""}
         </p>
       </div>
@@ -293,6 +296,7 @@ function UnderWay({ items }: { items: S["UnderWay"][] }) {
             <To site={u.site} to={`/${u.kind === "swap" ? "swaps" : "recoveries"}/${u.id}`} className="font-semibold">
               {u.says}
             </To>
+            <AsOf at={u.as_of} />
             {u.kind === "recovery" && (
               <div className="mt-1 grid items-center gap-x-4 sm:grid-cols-[minmax(8rem,20rem)_1fr]">
                 <Seam share={u.share ?? 0} label={u.says} />

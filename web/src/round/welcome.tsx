@@ -43,12 +43,12 @@ export function Welcome() {
       title: "Name rooms and enclosures",
       says: placed.length
         ? `${placed.map((h) => `${h.name} in ${h.room}`).join(", ")}`
-        : "so that a bay can be found by walking",
+        : "so that people find the bays",
       body: (
         <>
           <Command line={`lantern host room ${host} "stone house"`} />
           <p className="text-sm text-soft">
-            Enclosures that tell of their bays are drawn by themselves. Others are described under{" "}
+            Enclosures that report their bays are drawn automatically. Describe others under{" "}
             <Link to="/bays" className="underline underline-offset-2">
               Bays
             </Link>
@@ -60,7 +60,7 @@ export function Welcome() {
     {
       done: told,
       title: "Tell people",
-      says: told ? "others know, or are told" : "nobody but you knows of this yet",
+      says: told ? "others have a token, or notices are sent" : "nobody but you knows of this yet",
       body: (
         <>
           <Command line="lantern person add bo --role operator" />

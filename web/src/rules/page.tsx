@@ -100,7 +100,7 @@ function Rule({ rule: r, thresholds }: { rule: S["Rule"]; thresholds: S["Thresho
                 {r.hold_seconds >= 172800
                   ? `${Math.round(r.hold_seconds / 86400)} days`
                   : `${Math.round(r.hold_seconds / 3600)} h`}{" "}
-                after it held for the last time
+                after it was last true
               </dd>
             </>
           )}
@@ -117,13 +117,51 @@ function Rule({ rule: r, thresholds }: { rule: S["Rule"]; thresholds: S["Thresho
   );
 }
 
+/** Scope chooses the drives that a threshold is for: all, or those of a model or of a pool. */
+function Scope({ value, set }: { value: string; set: (v: string) => void }) {
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => got(client.GET("/pools")) });
+  const rates = useQuery({
+    queryKey: ["failures", "model", "replace"],
+    queryFn: () => got(client.GET("/failures", { params: { query: { by: "model" } } })),
+    staleTime: Infinity,
+  });
+  return (
+    <label className="flex flex-wrap items-center gap-2 text-sm text-soft">
+      For
+      <select className="field w-auto" value={value} onChange={(e) => set(e.target.value)}>
+        <option value="">all drives</option>
+        <optgroup label="Drives of a pool">
+          {pools.data?.map((p) => (
+            <option key={p.id} value={`pool:${p.name}`}>
+              {p.name}
+            </option>
+          ))}
+        </optgroup>
+        <optgroup label="Drives of a model">
+          {rates.data?.groups.map((r) => (
+            <option key={r.name} value={`model:${r.name}`}>
+              {r.name}
+            </option>
+          ))}
+        </optgroup>
+      </select>
+    </label>
+  );
+}
+
 function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
   const [value, setValue] = useState<string | null>(null);
+  const [scope, setScope] = useState("");
   const wanted = useDeferredValue(value);
-  const changed = value !== null && value.trim() !== "" && !Number.isNaN(Number(value)) && Number(value) !== t.value;
+  const [of, name] = scope.split(/:(.*)/);
+  const only = of === "model" ? { model: name } : of === "pool" ? { pool: name } : {};
+  const own = t.others?.find((o) => (o.model ?? "") === (only.model ?? "") && (o.pool ?? "") === (only.pool ?? ""));
+  const now = scope ? (own?.value ?? t.value) : t.value;
+  const changed = value !== null && value.trim() !== "" && !Number.isNaN(Number(value)) && Number(value) !== now;
   const tried = useQuery({
-    queryKey: ["rules", "try", t.name, Number(wanted)],
-    queryFn: () => got(client.POST("/rules/thresholds/try", { body: { name: t.name, value: Number(wanted) } })),
+    queryKey: ["rules", "try", t.name, Number(wanted), scope],
+    queryFn: () =>
+      got(client.POST("/rules/thresholds/try", { body: { name: t.name, value: Number(wanted), ...only } })),
     enabled: changed,
     refetchInterval: false,
     staleTime: Infinity,
@@ -131,8 +169,9 @@ function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
     placeholderData: (was) => was,
   });
   const set = useChange(async (v: { value?: number; usual?: boolean }) => {
-    await got(client.PUT("/rules/thresholds", { body: { name: t.name, ...v } }));
+    await got(client.PUT("/rules/thresholds", { body: { name: t.name, ...only, ...v } }));
     setValue(null);
+    setScope("");
   });
   return (
     <li className="grid items-center gap-x-4 gap-y-1 px-4 py-2 sm:grid-cols-[1fr_16rem]">
@@ -178,6 +217,12 @@ function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
       </form>
       {value !== null && (
         <div className="col-span-full space-y-2 pt-2" aria-live="polite">
+          <Scope value={scope} set={setScope} />
+          {own && (
+            <button type="button" className="button small" onClick={() => set.mutate({ usual: true })}>
+              Remove the value for {name}
+            </button>
+          )}
           <input
             type="range"
             aria-label={`${t.name}, ${number(t.least)} to ${number(t.most)}`}
@@ -201,7 +246,7 @@ function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
 /** Preview says what a threshold would flag before it is set. */
 function Preview({ tried, error, value }: { tried?: S["ThresholdTried"]; error: Error | null; value: number }) {
   if (error) return <p role="alert">{error.message}</p>;
-  if (!tried) return <p className="text-soft">Looking at the last 90 days…</p>;
+  if (!tried) return <p className="text-soft">Trying it on the last 90 days…</p>;
   const now = tried.flagged.filter((f) => f.now);
   const graver = now.filter((f) => f.would === "replace" && f.verdict !== "replace" && f.verdict !== "dead");
   return (
@@ -211,7 +256,7 @@ function Preview({ tried, error, value }: { tried?: S["ThresholdTried"]; error: 
         some time in the last 90 days.{" "}
         {graver.length > 0 && (
           <b className="text-replace">
-            {graver.length} that {graver.length === 1 ? "is" : "are"} not so now would get the verdict replace.
+            {graver.length} that {graver.length === 1 ? "is" : "are"} not flagged now would get the verdict replace.
           </b>
         )}
       </p>
@@ -267,7 +312,7 @@ function Own({ rules }: { rules: S["Rules"] }) {
                 </span>
               </span>
               <button className="button" onClick={() => remove.mutate(r.id)}>
-                Take it away
+                Remove it
               </button>
             </li>
           ))}
@@ -304,7 +349,7 @@ function Own({ rules }: { rules: S["Rules"] }) {
               <b>
                 It would have flagged {tried.flagged.length} of {tried.drives} drives.
               </b>{" "}
-              <span className="text-soft">{number(tried.readings)} readings were looked at.</span>
+              <span className="text-soft">{number(tried.readings)} readings.</span>
             </p>
           )}
           {tried && tried.flagged.length > 0 && (
@@ -382,7 +427,7 @@ function Own({ rules }: { rules: S["Rules"] }) {
               disabled={!name || !says || keep.isPending}
               onClick={() => keep.mutate(undefined)}
             >
-              Keep it
+              Save
             </button>
           </div>
         )}

@@ -70,7 +70,7 @@ export function SignIn() {
           />
           <span className="block text-sm text-soft">
             {document.documentElement.dataset.practice
-              ? "This practice printed a link when it began. Its token is in client.yaml in its folder; that of the real service does not fit."
+              ? "This rehearsal printed a link when it started. Its token is in client.yaml in its folder; that of the real service does not fit."
               : "The first start of the service printed one for the administrator; everybody else gets theirs from: lantern person add."}
           </span>
         </label>

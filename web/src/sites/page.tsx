@@ -9,7 +9,7 @@ import { exact } from "../parts/format";
 import { Ago, Empty, Failed, Shape, Title, Waiting } from "../parts/parts";
 import { To } from "../parts/to";
 
-/** SitesPage lists the sites of a headquarters: which of them can be reached, and of when what they said is. */
+/** SitesPage lists the sites of a headquarters, whether each is reachable, and how old its data is. */
 export default function SitesPage() {
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => got(client.GET("/sites")), refetchInterval: 15_000 });
   const admin = useMe().data?.role === "admin";
@@ -19,7 +19,7 @@ export default function SitesPage() {
     <>
       <Title>Sites</Title>
       {sites.data.length === 0 && (
-        <Empty>No site was invited. A site is a service with its own hosts, which tells this one what it knows.</Empty>
+        <Empty>No site was invited. A site is a service with its own hosts that sends its state here.</Empty>
       )}
       <ul className="space-y-2.5">
         {sites.data.map((x) => (
@@ -30,6 +30,11 @@ export default function SitesPage() {
     </>
   );
 }
+
+/** counts says how much a site has. */
+const counts = (x: S["Site"]) =>
+  `${x.hosts} ${x.hosts === 1 ? "host" : "hosts"}, ${x.drives.toLocaleString("en")} drives, ${x.pools} pools; ` +
+  `${x.in_round} ${x.in_round === 1 ? "line" : "lines"} in its round`;
 
 function Row({ site: x, admin }: { site: S["Site"]; admin: boolean }) {
   const act = useDo("sites", "round", "horizon");
@@ -59,25 +64,23 @@ function Row({ site: x, admin }: { site: S["Site"]; admin: boolean }) {
         </p>
       )}
       <p className="num text-soft">
-        {x.as_of
-          ? `${x.hosts} hosts, ${x.drives.toLocaleString("en")} drives, ${x.pools} pools; ${x.needing} ${x.needing === 1 ? "line" : "lines"} in its round`
-          : "nothing is known of it yet"}
+        {x.as_of ? counts(x) : "no data"}
         {x.version && `; version ${x.version}`}
-        {x.invited_at && `; invited ${exact(new Date(x.invited_at))} by ${x.by ?? "nobody known"}`}
+        {x.invited_at && `; invited ${exact(new Date(x.invited_at))} by ${x.by ?? "an unknown person"}`}
       </p>
       {admin && (
         <AskReason
           title={`Remove ${x.name}`}
-          ask="Why, for those who look it up later"
+          ask="Reason, for the record"
           go={`Remove ${x.name}`}
           onReason={() =>
             act.mutate({
               ask: () => got(client.DELETE("/sites/{site}", { params: { path: { site: x.name } } })),
-              says: `${x.name} is removed. Its own service goes on.`,
+              says: `${x.name} is removed. Its own service keeps running.`,
             })
           }
         >
-          <p>It is let in no more, and what it said is forgotten here. Its own service goes on as before.</p>
+          <p>Its secret ends, and its data is removed here. Its own service keeps running.</p>
           <Command line={`lantern site remove ${x.name}`} />
         </AskReason>
       )}
@@ -106,7 +109,7 @@ function Invite() {
         }}
       >
         <label className="block">
-          <span className="text-soft">Name: small letters, digits, hyphens</span>
+          <span className="text-soft">Name: lower-case letters, digits, hyphens</span>
           <input className="field" value={name} onChange={(e) => setName(e.target.value)} placeholder="north" />
         </label>
         <button
@@ -119,10 +122,10 @@ function Invite() {
       {told && (
         <div className="sheet mt-4 space-y-2 p-4" role="status">
           <p>
-            The secret of <b>{told.name}</b>, shown only this once. Put it into a file at the site, for its owner alone:
+            Secret of <b>{told.name}</b>, shown only once. Put it into a file at the site that only its owner can read:
           </p>
           <Command line={told.secret} />
-          <p>Then start the site's service with:</p>
+          <p>Then start the service of the site with:</p>
           <Command
             line={`lantern serve --site ${told.name} --report-to ${told.engine} --site-secret-file ${told.name}.secret`}
           />

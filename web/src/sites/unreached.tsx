@@ -1,11 +1,11 @@
 import type { S } from "../api/client";
 import { Shape } from "../parts/parts";
 
-/** Unreached are the sites of which what is shown is old, with since when. */
+/** Unreached lists the sites that are not reachable, with the date of their data. */
 export function Unreached({ sites }: { sites: S["Site"][] }) {
   if (sites.length === 0) return null;
   return (
-    <ul className="mb-2.5 space-y-2.5" aria-label="Sites that cannot be reached">
+    <ul className="mb-2.5 space-y-2.5" aria-label="Sites that are not reachable">
       {sites.map((x) => (
         <li key={x.name} className="sheet barred border-dashed border-edge p-4">
           <p className="flex items-start gap-2 text-lg">

@@ -4,7 +4,7 @@ import { client, got, once, type S } from "../api/client";
 import { useMe, useNow } from "../api/live";
 import { decimal, exact, percent, span } from "../parts/format";
 import { Ago, Empty, Failed, Seam, Title, Waiting } from "../parts/parts";
-import { At, To } from "../parts/to";
+import { AsOf, At, To } from "../parts/to";
 import { useTell } from "../parts/toast";
 import { Checks } from "../swaps/step";
 
@@ -26,7 +26,7 @@ export default function StockPage() {
       ))}
       {stock.data.length === 0 && (
         <Empty>
-          No drive is kept in stock.
+          No drive is in stock.
           {!hq && " Put a new one into a free bay, and it shows here, to be tested."}
         </Empty>
       )}
@@ -66,6 +66,7 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
             <span className="text-soft">
               {x.place ?? "on the shelf"}
               {x.note && ` · ${x.note}`}
+              <AsOf at={x.as_of} />
             </span>
           </p>
           <p>
@@ -84,6 +85,8 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
           <p className="text-soft">
             {x.promised ? (
               <b>promised to the swap of {x.promised}</b>
+            ) : x.as_of ? (
+              "not known where it fits now"
             ) : x.fits?.length ? (
               `would fit in ${x.fits.join(", ")}`
             ) : (
@@ -95,7 +98,7 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
       </div>
       {newest && newest.checks.length > 0 && x.accepted !== "none" && (
         <details className="mt-2">
-          <summary className="min-h-8 cursor-pointer text-soft">what was found</summary>
+          <summary className="min-h-8 cursor-pointer text-soft">findings</summary>
           <Checks checks={newest.checks} />
         </details>
       )}
@@ -156,7 +159,7 @@ function Policy() {
     onSuccess: () => {
       setDraft({});
       void queries.invalidateQueries({ queryKey: ["acceptances"] });
-      tell("New drives are tested for this from now on. Tests that run go on as they were begun.");
+      tell("New drives are tested like this from now on. Running tests do not change.");
     },
     onError: (e) => tell(e.message, true),
   });
@@ -166,7 +169,7 @@ function Policy() {
     "short self-test",
     p.surface && "whole surface",
     p.extended && "extended self-test",
-    "their counters again",
+    "error counters",
   ]
     .filter(Boolean)
     .join(", ");
@@ -198,7 +201,7 @@ function Policy() {
           )}
         </p>
         <button className="button" disabled={!changed || save.isPending}>
-          Keep this
+          Save
         </button>
       </form>
     </details>
@@ -267,7 +270,7 @@ const stages: Record<string, string> = {
   short: "short self-test",
   surface: "whole surface",
   extended: "extended self-test",
-  compare: "its counters again",
+  compare: "error counters",
 };
 
 function Testing({ test: a }: { test: S["Acceptance"] }) {
@@ -317,7 +320,7 @@ function Testing({ test: a }: { test: S["Acceptance"] }) {
           <Seam share={u.done_bytes / u.size_bytes} label={u.pass === "write" ? "written" : "read back"} />
           <p className="num">
             {u.pass === "write" ? "written" : "read back"} {percent(u.done_bytes / u.size_bytes)}
-            {u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate can be told yet"}
+            {u.rate_bytes ? `, ${decimal(u.rate_bytes)}/s` : ", no rate known yet"}
             {a.soonest && a.latest && (
               <>
                 ; both passes done in {span(Date.parse(a.soonest) - now.getTime())} to{" "}

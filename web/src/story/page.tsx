@@ -33,7 +33,7 @@ export default function StoryPage() {
         }),
       ),
   });
-  if (!of) return <Empty>A story can be told of a drive, a pool or a host.</Empty>;
+  if (!of) return <Empty>Reports exist for drives, pools and hosts.</Empty>;
   if (story.error) return <Failed what="The story" error={story.error} again={() => void story.refetch()} />;
   if (!story.data) return <Waiting rows={8} />;
   const s = story.data;
@@ -46,7 +46,7 @@ export default function StoryPage() {
           </Link>
         }
       >
-        What happened to {s.title}
+        Report on {s.title}
       </Title>
       <p className="mb-3 flex flex-wrap gap-1" role="group" aria-label="How far back">
         {[1, 7, 30, 90].map((n) => (
@@ -60,8 +60,8 @@ export default function StoryPage() {
           </button>
         ))}
       </p>
-      {s.more && <p className="mb-3 font-semibold">There was more than is shown here. Choose a shorter time.</p>}
-      {s.entries.length === 0 && <Empty>Nothing is recorded of these days.</Empty>}
+      {s.more && <p className="mb-3 font-semibold">There are more events than shown here. Choose a shorter period.</p>}
+      {s.entries.length === 0 && <Empty>No events on these days.</Empty>}
       <ol className="sheet divide-y divide-line">
         {s.entries.map((e, i) => (
           <li

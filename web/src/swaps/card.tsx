@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router";
 import { encode } from "uqr";
 import { client, got } from "../api/client";
 import { useBays } from "../bays/drawing";
+import { useAwake } from "../parts/attention";
 import { binary, decimal, exact } from "../parts/format";
 import { Failed, NotReal, Waiting } from "../parts/parts";
 import { root } from "../api/root";
@@ -11,6 +12,7 @@ import { warrantyWords } from "../inventory/item";
 /** PullCard is one page to print, or to hold on a phone: which drive, where, and what to do. */
 export default function PullCard() {
   const { id = "" } = useParams();
+  useAwake(true);
   const q = useQuery({
     queryKey: ["swaps", id],
     queryFn: () => got(client.GET("/swaps/{id}", { params: { path: { id } } })),
@@ -33,7 +35,7 @@ export default function PullCard() {
     <article className="card mx-auto max-w-3xl space-y-4">
       <div className="no-print flex flex-wrap gap-3">
         <button className="button main" onClick={() => window.print()}>
-          Print, or keep as PDF
+          Print or save as PDF
         </button>
         <Link className="button" to={`/swaps/${w.id}`}>
           Back to the swap
@@ -64,8 +66,7 @@ export default function PullCard() {
       ))}
       {!d.bay_confirmed && (
         <p className="border-4 border-dashed border-edge p-3 text-xl font-semibold">
-          {w.old.bay ? "This bay is a guess: no person has confirmed it." : "Its bay is unknown."} Go by the label
-          alone.
+          {w.old.bay ? "This bay is a guess: no person has confirmed it." : "Its bay is unknown."} Use only the label.
         </p>
       )}
       <div className="grid items-start gap-x-8 gap-y-4 sm:grid-cols-[1fr_auto]">
@@ -111,7 +112,7 @@ export default function PullCard() {
           </dl>
         </div>
         {sec && (
-          <figure aria-label={`bay ${number} of ${section}, as you stand before it`}>
+          <figure aria-label={`bay ${number} of ${section}, seen from where you stand`}>
             <div
               className="grid gap-0.5 border-2 border-ink p-1"
               style={{ gridTemplateColumns: `repeat(${sec.columns}, 1fr)` }}
@@ -129,7 +130,7 @@ export default function PullCard() {
                 );
               })}
             </div>
-            <figcaption className="mt-1 text-sm text-soft">{section}, as you stand before it</figcaption>
+            <figcaption className="mt-1 text-sm text-soft">{section}, seen from where you stand</figcaption>
           </figure>
         )}
       </div>

@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { client, got } from "../api/client";
 import { Place } from "../bays/drawing";
+import { useAwake } from "../parts/attention";
 import { exact } from "../parts/format";
 import { Ago, Failed, Mark, Waiting } from "../parts/parts";
 import { Standing } from "../recoveries/standing";
@@ -12,6 +13,7 @@ import { bayNow, Checks, Died, LightButton, params, StepNow, type Swap, useAct, 
 
 export default function SwapPage() {
   const { id = "" } = useParams();
+  useAwake(true); // hands are at work by it
   const swap = useQuery({
     queryKey: ["swaps", id],
     queryFn: () => got(client.GET("/swaps/{id}", { params: { path: { id } } })),
@@ -73,7 +75,7 @@ export default function SwapPage() {
               {x.says}
             </p>
             <p className="mt-2">
-              Nothing goes on until it is back. It left <Ago at={x.at} />.
+              The swap waits until it is back. It left <Ago at={x.at} />.
             </p>
             {x.old && w.phase !== "planned" && <Died swap={w} tail={x.tail} />}
           </div>
@@ -327,9 +329,10 @@ function Lead({ swap: w }: { swap: Swap }) {
 const fates = { return: "goes back under warranty", stock: "goes to stock", destroy: "is destroyed" } as const;
 
 function Ended({ swap: w }: { swap: Swap }) {
+  const [note, setNote] = useState("");
   const fate = useMutation({
     mutationFn: (x: keyof typeof fates) =>
-      got(client.POST("/swaps/{id}/fate", { params: params(w), body: { fate: x } })),
+      got(client.POST("/swaps/{id}/fate", { params: params(w), body: { fate: x, note: note.trim() || undefined } })),
     ...useAct(),
   });
   return (
@@ -348,7 +351,17 @@ function Ended({ swap: w }: { swap: Swap }) {
               It {fates[w.fate.fate]}, says {w.fate.by}. {w.fate.note}
             </p>
           ) : (
-            <span className="mt-2 flex flex-wrap gap-2">
+            <span className="mt-2 flex flex-wrap items-end gap-2">
+              <label className="w-full max-w-md">
+                <span className="mb-1 block text-sm text-soft">Note (may be empty)</span>
+                <input
+                  className="field"
+                  placeholder="such as: return number 4711, sent on Friday"
+                  maxLength={2000}
+                  value={note}
+                  onChange={(e) => setNote(e.target.value)}
+                />
+              </label>
               {(Object.keys(fates) as (keyof typeof fates)[]).map((x) => (
                 <button key={x} className="button" disabled={fate.isPending} onClick={() => fate.mutate(x)}>
                   It {fates[x]}

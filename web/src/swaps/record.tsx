@@ -22,7 +22,7 @@ export default function RecordPage() {
     <article className="card mx-auto max-w-3xl space-y-5">
       <div className="no-print flex flex-wrap gap-3">
         <button className="button main" onClick={() => window.print()}>
-          Print, or keep as PDF
+          Print or save as PDF
         </button>
         <a className="button" href={`${root}/api/v1/swaps/${id}/report`} download={`swap-${w.old.tail}.json`}>
           As JSON
@@ -85,7 +85,7 @@ export default function RecordPage() {
         {w.backup && (
           <>
             <dt className="text-soft">backup</dt>
-            <dd>of {w.backup.slice(0, 10)}, as was vouched for</dd>
+            <dd>of {w.backup.slice(0, 10)}, as a person stated</dd>
           </>
         )}
         {w.loses && (
@@ -105,7 +105,7 @@ export default function RecordPage() {
       </dl>
       {r.old?.findings && r.old.findings.length > 0 && (
         <section>
-          <h2 className="mb-1">Why it had to go</h2>
+          <h2 className="mb-1">Why it was replaced</h2>
           <ul className="list-inside list-disc">
             {r.old.findings.map((f) => (
               <li key={f.rule}>
@@ -175,7 +175,7 @@ export default function RecordPage() {
         </section>
       )}
       <section>
-        <h2 className="mb-1">What was said, done and seen</h2>
+        <h2 className="mb-1">Events</h2>
         <ol className="space-y-1">
           {w.log.map((e, i) => (
             <li key={i} className="grid gap-x-3 sm:grid-cols-[11rem_6rem_1fr]">

@@ -5,8 +5,10 @@ import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { exact } from "../parts/format";
 import { useDraft } from "../parts/draft";
+import { ReadLabel } from "../parts/camera";
 import { useTell } from "../parts/toast";
 import { Standing } from "../recoveries/standing";
+import { LabHands } from "./hands";
 
 export type Swap = S["Swap"];
 
@@ -76,14 +78,7 @@ export function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
       <p className="mt-2 text-soft">{step.why}</p>
       {w.refused && (
         <div role="alert" className="mt-4 rounded-md border-2 border-replace bg-replace-sheet p-4">
-          <b>
-            {w.refused_tail
-              ? `${w.refused_tail} was refused`
-              : w.phase === "insert"
-                ? "Set aside"
-                : "It did not go well"}
-            :
-          </b>{" "}
+          <b>{w.refused_tail ? `${w.refused_tail} was refused` : w.phase === "insert" ? "Set aside" : "It failed"}:</b>{" "}
           {w.refused}.
         </div>
       )}
@@ -95,7 +90,7 @@ export function StepNow({ swap: w, step }: { swap: Swap; step: S["Step"] }) {
           <>
             {w.phase === "scrub" && w.refused && (
               <label className="block space-y-1">
-                <span className="font-semibold">Why do you go on all the same?</span>
+                <span className="font-semibold">Reason to continue anyway</span>
                 <input className="field" value={reason} onChange={(e) => setReason(e.target.value)} />
               </label>
             )}
@@ -131,9 +126,9 @@ export function KeepSpare({ swap: w }: { swap: Swap }) {
   });
   return (
     <p className="flex flex-wrap items-center gap-3">
-      <span>The spare at {w.spare} takes its place. Is it meant for something else?</span>
+      <span>The spare at {w.spare} takes its place. Is it reserved for something else?</span>
       <button className="button" disabled={act.isPending} onClick={() => act.mutate()}>
-        Keep the spare
+        Do not use the spare
       </button>
     </p>
   );
@@ -219,7 +214,7 @@ export function Begin({ swap: w }: { swap: Swap }) {
       {losing.length > 0 && !stops && (
         <label className="block space-y-1 rounded-md border-4 border-replace bg-replace-sheet p-4">
           <span className="block text-lg font-semibold">
-            {losing.join(", ")} will be lost. If that is meant, type the name of the pool.
+            {losing.join(", ")} will be lost. To confirm, type the name of the pool.
           </span>
           <input
             className="field"
@@ -255,7 +250,7 @@ export function Begin({ swap: w }: { swap: Swap }) {
       )}
       {warns && !stops && (
         <label className="block space-y-1">
-          <span className="font-semibold">A check warns. Why do you go on?</span>
+          <span className="font-semibold">A check warns. Give a reason to continue</span>
           <input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} />
         </label>
       )}
@@ -315,13 +310,13 @@ export function ConfirmTail({ swap: w }: { swap: Swap }) {
       {stops && (
         <p>
           <Link to="/stock" className="underline underline-offset-2">
-            How its test stands, and longer tests
+            Test progress, and longer tests
           </Link>
         </p>
       )}
       {!stops && against.length > 0 && (
         <label className="block space-y-1">
-          <span className="font-semibold">A check warns. Why do you go on?</span>
+          <span className="font-semibold">A check warns. Give a reason to continue</span>
           <input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} />
         </label>
       )}
@@ -344,6 +339,13 @@ export function ConfirmTail({ swap: w }: { swap: Swap }) {
             }}
           />
         </label>
+        <ReadLabel
+          read={(text) => {
+            setTail(text);
+            setWrong("");
+            field.current?.focus();
+          }}
+        />
         {wrong && (
           <p id="wrong-tail" role="alert" className="order-last w-full border-l-4 border-l-replace pl-3 font-semibold">
             {wrong}
@@ -362,83 +364,6 @@ export function ConfirmTail({ swap: w }: { swap: Swap }) {
         </details>
       )}
     </form>
-  );
-}
-
-/** LabHands stands for hands in the demo: with real hosts there is nothing here. */
-export function LabHands({ swap: w }: { swap: Swap }) {
-  const tell = useTell();
-  const into = w.into ?? w.old.bay ?? w.host;
-  // Where no map shows the bays, hands go by the label, and put the next one where that one was.
-  const from = w.old.bay ?? w.old.tail;
-  const pull = (bay: string) => got(client.POST("/lab/pull", { body: { bay } }));
-  const insert = (bay: string, drive?: string) =>
-    got(client.POST("/lab/insert", { body: { bay, drive, like: drive ? undefined : w.old.tail } }));
-  const power = async (on: boolean) => void (await client.POST("/lab/power", { body: { host: w.host, on } }));
-  const hands: Record<string, { says: string; do: () => Promise<string> } | undefined> = {
-    pull: !w.hold
-      ? {
-          says: w.old.bay ? `pull the drive in ${from}` : `pull ${from}`,
-          do: async () => {
-            const m = await pull(from);
-            return `${m.tail} is out of ${m.bay}.`;
-          },
-        }
-      : undefined,
-    insert: {
-      says: w.refused ? "take that one out and put in one that fits" : `put a drive that fits into ${into}`,
-      do: async () => {
-        if (w.refused) await pull(w.refused_tail ?? into);
-        const m = await insert(into);
-        return `${m.tail} is in ${m.bay}. That is what its label says.`;
-      },
-    },
-    down: {
-      says: `shut ${w.host} down`,
-      do: async () => {
-        await power(false);
-        return `${w.host} has no power.`;
-      },
-    },
-    change: w.old.bay
-      ? {
-          says: `change the drive in ${w.old.bay} and bring ${w.host} up`,
-          do: async () => {
-            if (!w.old_gone) await pull(w.old.bay!);
-            const m = await insert(w.old.bay!);
-            await power(true);
-            return `${m.tail} is in ${m.bay}, and ${w.host} starts. That is what its label says.`;
-          },
-        }
-      : undefined,
-    rehouse:
-      w.old.bay && w.new?.bay && !w.hold
-        ? {
-            says: `move ${w.new.tail} to ${w.old.bay}`,
-            do: async () => {
-              await pull(w.new!.bay!);
-              await insert(w.old.bay!, w.new!.tail);
-              await power(true);
-              return `${w.new!.tail} is in ${w.old.bay}.`;
-            },
-          }
-        : undefined,
-  };
-  const hand = hands[w.phase];
-  const act = useMutation({
-    mutationFn: () => hand!.do(),
-    onSuccess: (says) => tell(says),
-    onError: (e: Error) => tell(e.message, true),
-  });
-  if (!hand) return null;
-  return (
-    <button
-      className="button small max-w-full text-left whitespace-normal"
-      disabled={act.isPending}
-      onClick={() => act.mutate()}
-    >
-      Lab hand: {hand.says}
-    </button>
   );
 }
 

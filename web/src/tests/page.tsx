@@ -9,6 +9,7 @@ import { useDo } from "../parts/do";
 import { Failed, Tail, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { days as layOut, Month, text, Week, type Window } from "./calendar";
+import { Now } from "./now";
 import { Plans, toChange } from "./plans";
 import { Standing } from "./standing";
 import { clockIn, iso, midnight, monday, plusDays, wall, type Wall } from "./zone";
@@ -90,7 +91,7 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
     mutationFn: () =>
       got(client.PUT("/plans/{name}", { params: { path: { name: plan.name }, ...once() }, body: change(draft!) })),
     onSuccess: () => {
-      tell(`The plan ${plan.name} is kept.`);
+      tell(`The plan ${plan.name} is saved.`);
       for (const k of ["plans", "calendar"]) void queries.invalidateQueries({ queryKey: [k] });
     },
     onError: (e: Error) => tell(e.message, true),
@@ -100,11 +101,22 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
     [shown, zone, plan.name, first, count],
   );
   const day = params.get("day");
+  const title = (
+    <Title aside={<Counts counts={counts} which={params.get("which") ?? ""} choose={(w) => set({ which: w })} />}>
+      Self-tests
+    </Title>
+  );
+  // What will go untested stands above the calendar: both come at once, so that nothing moves.
+  if (!shown && !asIs.error)
+    return (
+      <>
+        {title}
+        <Waiting rows={6} />
+      </>
+    );
   return (
     <>
-      <Title aside={<Counts counts={counts} which={params.get("which") ?? ""} choose={(w) => set({ which: w })} />}>
-        Self-tests
-      </Title>
+      {title}
       {shown && <Trouble calendar={shown} zone={zone} />}
       <section aria-label="Calendar" className="mb-8">
         <div className="mb-3 flex flex-wrap items-center gap-2">
@@ -171,19 +183,18 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
               </button>
             )}
             <button className="button small" onClick={() => setDraft(null)}>
-              Leave it
+              Cancel
             </button>
             <button
               className="button small main"
               disabled={keep.isPending || !!then.error || settled !== draft}
               onClick={() => keep.mutate()}
             >
-              Keep it
+              Save
             </button>
           </div>
         )}
         {asIs.error && <Failed what="The calendar" error={asIs.error} again={() => void asIs.refetch()} />}
-        {!shown && !asIs.error && <Waiting rows={5} />}
         {shown &&
           (month ? (
             <Month days={laid} zone={zone} choose={(d) => set({ view: null, week: iso(d), day: iso(d) })} />
@@ -211,11 +222,12 @@ function Page({ plans, counts }: { plans: S["Plan"][]; counts: Record<string, nu
             </>
           )}
           . Times of {zone}.
-          {!month && windows.length > 0 && " A window's edges can be dragged; nothing is kept before you say so."}
+          {!month && windows.length > 0 && " Drag the edges of a window; nothing is saved until you confirm."}
         </p>
         {day && !month && <DayTests day={day} zone={zone} />}
       </section>
       <Plans plans={plans} chosen={plan.name} choose={(name) => set({ plan: name })} />
+      <Now />
       <Standing which={params.get("which") ?? ""} counts={counts} />
       <Feed />
     </>
@@ -236,8 +248,8 @@ function Feed() {
     <section aria-labelledby="feed" className="mt-8 space-y-2">
       <h2 id="feed">In your own calendar</h2>
       <p className="text-soft">
-        Calendar programs read planned self-tests from an address of your own. Who knows it can read it, without signing
-        in. A new one ends the one before.
+        Calendar programs read planned self-tests from your own address. Anybody who knows it can read it, without
+        signing in. A new address ends the old one.
       </p>
       {path && <Command line={location.origin + path} />}
       <p className="flex flex-wrap gap-3">
@@ -250,7 +262,7 @@ function Feed() {
           onClick={() =>
             end.mutate({
               ask: () => got(client.DELETE("/calendar/feed")),
-              says: "Your address has ended: no calendar program reads it any more.",
+              says: "Your address is removed: calendar programs can no longer read it.",
               then: () => setPath(""),
             })
           }
@@ -273,18 +285,18 @@ function useSettled<T>(value: T, wait: number): T {
 }
 
 function effect(e?: S["PlanEffect"]): string {
-  if (!e) return "No test gets another time.";
+  if (!e) return "No test moves.";
   const parts = [
-    e.moved && `${e.moved} tests get another time`,
+    e.moved && `${e.moved} tests move`,
     e.begun && `${e.begun} are new`,
-    e.ended && `${e.ended} are planned no more`,
+    e.ended && `${e.ended} are removed`,
   ].filter(Boolean);
   const left = e.untested_then
-    ? `; ${e.untested_then} find no place (${e.untested_now} now)`
+    ? `; ${e.untested_then} have no place (now ${e.untested_now})`
     : e.untested_now
-      ? "; all find a place"
+      ? "; all have a place"
       : "";
-  return `${parts.join(", ") || "No test gets another time"}${left}.`;
+  return `${parts.join(", ") || "No test moves"}${left}.`;
 }
 
 function Counts({
@@ -328,7 +340,7 @@ function Trouble({ calendar: c, zone }: { calendar: S["Calendar"]; zone: string 
     `${new Date(k.from).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })} to ${new Date(k.to).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })}`;
   if (c.crowds.length + c.held.length + c.missed.length + c.unsettled.length === 0) return null;
   return (
-    <section aria-label="What does not go as planned" className="sheet mb-6 divide-y divide-line">
+    <section aria-label="Problems" className="sheet mb-6 divide-y divide-line">
       {c.crowds.map((k, i) => (
         <p key={i} className="px-4 py-2.5">
           <b>

@@ -44,8 +44,7 @@ export function Plans({
         </button>
       </div>
       <p className="mb-3 max-w-3xl text-soft">
-        A drive follows the most specific plan that is for it: its own before its pool's, that before its host's, that
-        before the fleet's.
+        A drive follows its own plan; without one, its pool's, then its host's, then the fleet's.
       </p>
       {open === "" && (
         <div className="sheet mb-3">
@@ -282,15 +281,17 @@ function Edit({ plan: p, fresh, done }: { plan: S["Plan"]; fresh?: boolean; done
         {look.error && <p className="font-semibold text-replace">{look.error.message}</p>}
         {look.data && !e && (
           <p>
-            <b>No test would get another time.</b>
+            <b>No test would move.</b>
           </p>
         )}
         {e && (
           <p>
             <b>
-              {e.moved} tests would get another time, {e.begun} would be new, {e.ended} would be planned no more.
+              {e.moved} tests would move, {e.begun} would be new, {e.ended} would be removed.
             </b>{" "}
-            {e.untested_then ? `${e.untested_then} would find no place (${e.untested_now} now).` : "All find a place."}
+            {e.untested_then
+              ? `${e.untested_then} would have no place (now ${e.untested_now}).`
+              : "All tests have a place."}
           </p>
         )}
         {look.data?.crowds.map((k, i) => (
@@ -301,7 +302,7 @@ function Edit({ plan: p, fresh, done }: { plan: S["Plan"]; fresh?: boolean; done
       </div>
       <div className="flex flex-wrap items-center gap-3">
         <button className="button" disabled={look.isPending}>
-          {look.isPending ? "Working it out" : "See what it does"}
+          {look.isPending ? "Working it out" : "Preview"}
         </button>
         <button
           type="button"
@@ -309,11 +310,11 @@ function Edit({ plan: p, fresh, done }: { plan: S["Plan"]; fresh?: boolean; done
           disabled={!look.data || keep.isPending}
           onClick={() => keep.mutate()}
         >
-          Keep it
+          Save
         </button>
         {!fresh && p.name !== "fleet" && (
           <button type="button" className="button" disabled={remove.isPending} onClick={() => remove.mutate()}>
-            Take it away
+            Remove it
           </button>
         )}
         {!fresh && (

@@ -7,7 +7,7 @@ import { Failed, Hint, Tail, Waiting } from "../parts/parts";
 
 const words: Record<string, string> = {
   failed: "whose newest test failed",
-  overdue: "that were not tested in their time",
+  overdue: "that are overdue",
   held: "whose test is held back",
   never: "that were never tested",
   cannot: "that cannot be tested",
@@ -29,14 +29,14 @@ export function Standing({ which, counts }: { which: string; counts: Record<stri
         }),
       ),
   });
-  if (q.error) return <Failed what="Who was tested" error={q.error} again={() => void q.refetch()} />;
+  if (q.error) return <Failed what="Last tests of each drive" error={q.error} again={() => void q.refetch()} />;
   if (!q.data) return <Waiting />;
   const all = q.data.pages.flatMap((p) => p.drives);
   const total = q.data.pages[0]?.total ?? 0;
   return (
     <section aria-labelledby="standing">
       <h2 id="standing" className="mb-2">
-        {which ? `${total} drives ${words[which] ?? ""}` : `${counts.all} drives, what stands out first`}
+        {which ? `${total} drives ${words[which] ?? ""}` : `${counts.all} drives, the most important first`}
       </h2>
       <div tabIndex={0} role="region" aria-label="Drives and their tests" className="sheet overflow-x-auto">
         <table className="plain">

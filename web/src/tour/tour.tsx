@@ -59,7 +59,7 @@ function Scenes({ been, small, shrink, end }: { been: string[]; small: boolean; 
           <Link className="underline" to={`/drives/${drive}`}>
             {tail}
           </Link>{" "}
-          and see what speaks against it.
+          and see the evidence.
         </>
       ),
       done: been.includes("drive"),
@@ -81,9 +81,9 @@ function Scenes({ been, small, shrink, end }: { been: string[]; small: boolean; 
       title: "Ask what it would cost",
       says: (
         <>
-          What becomes of the pool without it?{" "}
+          What happens to the pool without it?{" "}
           <Link className="underline" to="/pools/soundscape?whatif=&lose=1.7">
-            Take it away in thought
+            Try without it
           </Link>
           .
         </>
@@ -119,7 +119,7 @@ function Scenes({ been, small, shrink, end }: { been: string[]; small: boolean; 
           <Link className="underline" to={swap}>
             swap
           </Link>
-          : it says what your hands do next. Here they are simulated by the buttons named “Lab hand”. A spare may be
+          : it shows the next step by hand. Here they are simulated by the buttons named “Lab hand”. A spare may be
           filled first.
         </>
       ),

@@ -128,7 +128,7 @@ func (d *Driver) Admit(_ context.Context, id string, t pools.Target) (string, er
 			return fmt.Sprintf("the kernel shows it as device %d", n), nil
 		}
 	}
-	return "", errors.New("the kernel took it but does not list it")
+	return "", errors.New("the kernel accepted it but does not list it")
 }
 
 // Begin starts a scrub of all devices, a rebalance of all chunks or of those that are little used, or drains a device:

@@ -62,12 +62,12 @@ func (k Kit) Run(ctx context.Context) []Result {
 	for _, s := range first {
 		if err == nil && s.Inconsistent {
 			err = fmt.Errorf(
-				"what it tells of %s is not consistent: a member's device is missing, or is there twice",
+				"its report of %s is not consistent: a member's device is missing, or is there twice",
 				s.Pool.Name,
 			)
 		}
 	}
-	if !k.note("It greets, and tells its pools", fmt.Sprintf("it tells of %d", len(first)), err) {
+	if !k.note("It answers the greeting and lists its pools", fmt.Sprintf("it tells of %d", len(first)), err) {
 		return k.results
 	}
 	if k.Pool == "" && len(first) > 0 {
@@ -75,7 +75,7 @@ func (k Kit) Run(ctx context.Context) []Result {
 	}
 	at := slices.IndexFunc(first, func(s pools.Snapshot) bool { return s.Pool.ID == k.Pool })
 	if at < 0 {
-		k.note("It tells of the pool", "", errors.New("there is none: set one up for this, so that it can be tried"))
+		k.note("It reports the pool", "", errors.New("there is none: set one up for this, so that it can be tried"))
 		return k.results
 	}
 	offers := first[at].Offers
@@ -83,18 +83,18 @@ func (k Kit) Run(ctx context.Context) []Result {
 	if err == nil {
 		err = same(first, again)
 	}
-	k.note("Asked again, it tells of the same pools and places", "", err)
+	k.note("Asked again, it reports the same pools and places", "", err)
 	says, err := k.offered(offers)
 	k.note("It can do all that it offers", says, err)
 	says, err = k.refusesPool(ctx)
-	k.note("It refuses a pool that is not there", says, err)
+	k.note("It refuses a pool that does not exist", says, err)
 	if d, ok := k.Driver.(pools.Beginner); ok {
 		says, err = d.Begin(ctx, k.Pool, pools.Task{Kind: "nonsense"})
-		k.refused("It refuses a recovery that is none", says, err)
+		k.refused("It refuses a recovery that does not exist", says, err)
 	}
 	if d, ok := k.Driver.(pools.Joiner); ok {
 		says, err = d.Join(ctx, k.Pool, "no such place", pools.Target{Path: "/no/such/path", Size: 1})
-		k.refused("It refuses a place that is not there", says, err)
+		k.refused("It refuses a place that does not exist", says, err)
 	}
 	k.try(ctx, k.Middle)
 
@@ -103,7 +103,7 @@ func (k Kit) Run(ctx context.Context) []Result {
 	if err == nil {
 		err = same(first, afterwards)
 	}
-	k.note("After a restart it tells of the same pools and places", "", err)
+	k.note("After a restart it reports the same pools and places", "", err)
 	k.priority(ctx, offers)
 	k.scrub(ctx, offers)
 	k.fail(ctx, len(offers) == 0)
@@ -154,7 +154,7 @@ func (k *Kit) find(ctx context.Context) (pools.Snapshot, error) {
 			return s, nil
 		}
 	}
-	return pools.Snapshot{}, errors.Join(err, errors.New("the pool is not told any more"))
+	return pools.Snapshot{}, errors.Join(err, errors.New("the pool is no longer reported"))
 }
 
 // offered looks whether the driver has the method behind each offer.
@@ -297,12 +297,12 @@ func (k *Kit) fail(ctx context.Context, watched bool) {
 		return
 	case watched || !joins:
 		says, err := k.Mend(ctx)
-		if !k.note("It is mended by hand", says, err) {
+		if !k.note("It is repaired by hand", says, err) {
 			return
 		}
 	default:
 		says, err := d.Join(ctx, k.Pool, k.Slot, k.With)
-		if !k.note("It takes another in its place", says, err) {
+		if !k.note("It accepts a replacement in its place", says, err) {
 			return
 		}
 	}
@@ -340,7 +340,7 @@ func (k *Kit) follow(ctx context.Context, kind recovery.Kind) (string, error) {
 		now := k.newest(all, kind, last)
 		switch {
 		case now == nil && last != nil:
-			return "", errors.New("it is not told any more, or under another id: tell how it ended for a while")
+			return "", errors.New("it is no longer reported, or under another id: report how it ended for some time")
 		case now == nil:
 			continue
 		case last != nil && now.Done < last.Done:

@@ -357,7 +357,7 @@ func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witne
 			}
 			for _, pv := range group.On(leaf) {
 				if x := group.PVs[pv]; x.Missing {
-					t.Agrees, t.Says = false, "LVM's metadata call the volume that it is on missing"
+					t.Agrees, t.Says = false, "LVM's metadata mark the volume it is on as missing"
 				} else {
 					named = append(named, x.ID)
 				}

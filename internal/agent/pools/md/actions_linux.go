@@ -184,7 +184,7 @@ func (d *Driver) Admit(ctx context.Context, id string, t pools.Target) (string, 
 		}
 		return shown != ""
 	}) {
-		return "", errors.New("the kernel took it but does not list it")
+		return "", errors.New("the kernel accepted it but does not list it")
 	}
 	return fmt.Sprintf("the kernel shows it as device %d (%s)", n, shown), nil
 }
@@ -372,7 +372,7 @@ func (d *Driver) Fail(id, slot string) error {
 			return os.WriteFile(filepath.Join(m.dir, "state"), []byte("faulty"), 0o644)
 		}
 	}
-	return fmt.Errorf("%s has nobody at place %s", a.name, slot)
+	return fmt.Errorf("%s has no member at place %s", a.name, slot)
 }
 
 // Make makes a new array /dev/md<number> of empty devices that are known to hold nothing but zeros, so that they are in

@@ -36,7 +36,7 @@ func numbers(f *os.File) (major, minor uint32, err error) {
 		return 0, 0, err
 	}
 	if st.Mode&unix.S_IFMT != unix.S_IFBLK {
-		return 0, 0, fmt.Errorf("%s is no block device", f.Name())
+		return 0, 0, fmt.Errorf("%s is not a block device", f.Name())
 	}
 	return unix.Major(st.Rdev), unix.Minor(st.Rdev), nil
 }

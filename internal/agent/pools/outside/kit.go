@@ -51,16 +51,17 @@ func (k Kit) Run(ctx context.Context) []conform.Result {
 	}
 	c.Middle = []conform.Part{
 		d.refusal("It refuses what it does not know", "no-such-method", nil, codeNoMethod),
-		d.refusal("It tells a pool that is not there by its code", "stop", map[string]any{"pool": "no such pool"},
+		d.refusal("It refuses a pool that does not exist with the right code", "stop", map[string]any{"pool": "no such pool"},
 			CodeNoPool, codeNoMethod),
-		d.refusal("It tells a recovery that is none by its code", "begin", map[string]any{"kind": "nonsense"},
+		d.refusal("It refuses a recovery that does not exist with the right "+
+			"code", "begin", map[string]any{"kind": "nonsense"},
 			CodeNotOffered, codeBadParams, codeNoMethod),
 		{
-			Title: "A line that is no JSON",
+			Title: "A line that is not JSON",
 			Try:   func(ctx context.Context) (string, error) { return d.afterNonsense(ctx, c.Keys) },
 		},
 	}
-	c.Last = []conform.Part{{Title: "It ends when its input does", Try: d.endsWithInput}}
+	c.Last = []conform.Part{{Title: "It ends when its input ends", Try: d.endsWithInput}}
 	return c.Run(ctx)
 }
 
@@ -93,7 +94,7 @@ func (d *Driver) refusal(title, method string, params map[string]any, codes ...i
 		known := d.known
 		d.mu.Unlock()
 		if len(known) == 0 {
-			return "", errors.New("it tells no pool")
+			return "", errors.New("it reports no pool")
 		}
 		asked := maps.Clone(params)
 		if asked != nil && asked["pool"] == nil {

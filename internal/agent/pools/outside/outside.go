@@ -311,7 +311,7 @@ func (d *Driver) Pools(ctx context.Context, keys func(string) string) ([]pools.S
 // take checks what a program tells. What contradicts the kernel is not believed.
 func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapshot, err error) {
 	if len(told) > mostPools {
-		return nil, broken("it tells of %d pools; %d are the most", len(told), mostPools)
+		return nil, broken("it reports %d pools; the limit is %d", len(told), mostPools)
 	}
 	seen := map[string]string{}
 	for _, t := range told {

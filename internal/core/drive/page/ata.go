@@ -429,7 +429,7 @@ func deviceStatistics(p *Page, b []byte) {
 	}
 	sp, known := statisticPages[nth]
 	if !known {
-		p.wrong("nobody here knows page %02Xh of the device statistics", nth)
+		p.wrong("unknown page %02Xh of the device statistics", nth)
 		return
 	}
 	p.add("page", sp.title)

@@ -21,7 +21,7 @@ func TestDamagedPages(t *testing.T) {
 		"a log page that says more than it has": {"scsi-log", []byte{0x0D, 0, 0, 40, 0, 0, 3, 2, 0, 30},
 			"it says 40 bytes and has 6", "page code"},
 		"a log page of supported pages": {"scsi-log", []byte{0, 0, 0, 3, 0, 0x0D, 0x2F}, "", "supported pages"},
-		"a log page that nobody knows": {"scsi-log", []byte{0x3E, 0, 0, 4, 0, 0, 3, 0}, "nobody here knows log " +
+		"a log page that nobody knows": {"scsi-log", []byte{0x3E, 0, 0, 4, 0, 0, 3, 0}, "unknown log " +
 			"page 3Eh", "page code"},
 		"a parameter that is cut off": {"scsi-log", []byte{0x02, 0, 0, 8, 0, 6, 3, 9, 0, 0, 0, 0},
 			"parameter 0006h is cut off", "page"},

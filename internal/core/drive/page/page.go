@@ -92,7 +92,7 @@ func Decode(kind string, b []byte) (Page, error) {
 		p.Sources = p.sources()
 		return p, nil
 	}
-	return Page{}, fmt.Errorf("nobody here knows pages of kind %q", kind)
+	return Page{}, fmt.Errorf("unknown kind of page %q", kind)
 }
 
 // sources says what the page is, in the words of the metrics' catalogue.

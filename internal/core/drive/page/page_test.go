@@ -439,7 +439,7 @@ func TestNames(t *testing.T) {
 		require.ErrorContains(t, err, "too few")
 	}
 	_, err := Decode("tea-leaves", make([]byte, 512))
-	require.ErrorContains(t, err, "nobody here knows")
+	require.ErrorContains(t, err, "unknown kind of page")
 }
 
 // FuzzDecode: no page of any kind is anything worse than wrong, and what it feeds is known.

@@ -20,7 +20,7 @@ var scsiKinds = []Kind{
 	},
 	{"scsi-sense", "sense data, fixed or descriptor format", "SPC-5 4.4", 8, false, sense},
 	{"scsi-capacity", "READ CAPACITY (16) parameter data", "SBC-4 5.21.2", 32, false, capacity16},
-	{"scsi-defects", "READ DEFECT DATA (12) header: how many defects have grown", "SBC-4 5.19", 8, true, defects},
+	{"scsi-defects", "READ DEFECT DATA (12) header: number of grown defects", "SBC-4 5.19", 8, true, defects},
 }
 
 var deviceTypes = map[byte]string{
@@ -136,7 +136,7 @@ func vpd(p *Page, b []byte) {
 		p.add("WRITE SAME (10) unmaps", body[1]&0x20 != 0)
 		p.add("provisioning type", map[byte]string{0: "not told", 1: "resource", 2: "thin"}[body[2]&7])
 	default:
-		p.wrong("nobody here knows page %02Xh of the vital product data", code)
+		p.wrong("unknown page %02Xh of the vital product data", code)
 	}
 }
 
@@ -221,7 +221,7 @@ func logPage(p *Page, b []byte) {
 		return
 	}
 	if !known {
-		p.wrong("nobody here knows log page %02Xh", code)
+		p.wrong("unknown log page %02Xh", code)
 		return
 	}
 	p.add("page", decode.title)
@@ -462,7 +462,7 @@ func defects(p *Page, b []byte) {
 	p.add("format", uint64(b[1]&7))
 	p.add("list length", length, "B")
 	if size == 0 {
-		p.wrong("nobody here knows descriptors of format %d", b[1]&7)
+		p.wrong("unknown descriptor format %d", b[1]&7)
 		return
 	}
 	p.add("defects", length/size, "defects")

@@ -105,7 +105,7 @@ func (p *Page) sesOne(b []byte, config **enclosure.Config) {
 			)
 		}
 	default:
-		p.wrong("nobody here knows diagnostic page %02Xh", b[0])
+		p.wrong("unknown diagnostic page %02Xh", b[0])
 	}
 }
 

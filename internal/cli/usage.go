@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"lantern/internal/nearest"
+)
+
+// first makes a group of commands leave the options behind an unknown command alone: the name is what was mistyped.
+var first = 1
+
+// noCommand is the error about a command that does not exist. It names the one of this name in another group, else
+// the nearest of the same group, else what the group has.
+func noCommand(cmd *cli.Command) error {
+	var names []string
+	for _, c := range cmd.VisibleCommands() {
+		names = append(names, c.Names()...)
+	}
+	name, root := cmd.Args().First(), cmd.Root()
+	near := nearest.Among(name, names)
+	found := root.Command(name)
+	if cmd == root {
+		found = below(root, name)
+	}
+	switch {
+	case found != nil && !found.Hidden:
+		return usage("no command %q in %s; did you mean %q? See: %[3]s --help", name, cmd.FullName(), found.FullName())
+	case near != "":
+		return usage("no command %q in %s; did you mean %q? See: %s --help", name, cmd.FullName(), near, cmd.FullName())
+	case cmd != root:
+		return usage("no command %q in %s. It has %s. See: %[2]s --help", name, cmd.FullName(), strings.Join(names, ", "))
+	}
+	return usage("no command %q. See: lantern --help", name)
+}
+
+// below gives the first command of this name in a group, however deep; nil if there is none.
+func below(group *cli.Command, name string) *cli.Command {
+	for _, c := range group.Commands {
+		if c.HasName(name) {
+			return c
+		}
+		if found := below(c, name); found != nil && !c.Hidden {
+			return found
+		}
+	}
+	return nil
+}
+
+// prepare makes every command tell a wrong usage as an error with its own exit code, and complete names.
+func prepare(commands []*cli.Command) {
+	for _, c := range commands {
+		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+			return usage("%s See: %s --help", optionError(cmd, err), cmd.FullName())
+		}
+		switch {
+		case len(c.Commands) > 0:
+			group(c)
+		case c.ArgsUsage == "" && c.Action != nil:
+			noArguments(c)
+		}
+		if c.ShellComplete == nil {
+			c.ShellComplete = complete
+		}
+		prepare(c.Commands)
+	}
+}
+
+// noArguments makes a command that takes none refuse them: whoever wrote one meant something by it.
+func noArguments(c *cli.Command) {
+	own := c.Action
+	c.Action = func(ctx context.Context, cmd *cli.Command) error {
+		if cmd.Args().Present() {
+			return usage("%s takes no arguments, only options; what is %q? See: %s --help",
+				cmd.FullName(), cmd.Args().First(), cmd.FullName())
+		}
+		return own(ctx, cmd)
+	}
+}
+
+// group makes a command with commands of its own refuse what is none of them, unless it takes arguments itself.
+func group(c *cli.Command) {
+	own := c.Action
+	if c.ArgsUsage == "" {
+		c.StopOnNthArg = &first
+	}
+	c.Action = func(ctx context.Context, cmd *cli.Command) error {
+		switch {
+		case cmd.Args().Present() && c.ArgsUsage == "":
+			return noCommand(cmd)
+		case own != nil:
+			return own(ctx, cmd)
+		}
+		return cli.ShowSubcommandHelp(cmd)
+	}
+}
+
+// optionError adds the nearest option to an error about one that is not there.
+func optionError(cmd *cli.Command, err error) string {
+	const unknown = "flag provided but not defined: -"
+	name, ok := strings.CutPrefix(err.Error(), unknown)
+	if !ok {
+		return strings.TrimSuffix(err.Error(), ".") + "."
+	}
+	name = strings.TrimLeft(name, "-")
+	var names []string
+	for _, c := range cmd.Lineage() {
+		for _, f := range c.Flags {
+			for _, n := range f.Names() {
+				if len(n) > 1 {
+					names = append(names, n)
+				}
+			}
+		}
+	}
+	if near := nearest.Among(name, names); near != "" {
+		return fmt.Sprintf("no option --%s; did you mean --%s?", name, near)
+	}
+	return fmt.Sprintf("no option --%s.", name)
+}

@@ -1,0 +1,21 @@
+import { useEffect, useState, type RefObject } from "react";
+
+/** useNear is false until an element has come near what is seen, and true from then on. */
+export function useNear(at: RefObject<HTMLElement | null>, margin = "800px"): boolean {
+  const [near, setNear] = useState(false);
+  useEffect(() => {
+    if (!at.current) return;
+    const watch = new IntersectionObserver(
+      (seen) => {
+        if (seen.some((s) => s.isIntersecting)) {
+          setNear(true);
+          watch.disconnect();
+        }
+      },
+      { rootMargin: margin },
+    );
+    watch.observe(at.current);
+    return () => watch.disconnect();
+  }, [at, margin]);
+  return near;
+}
