@@ -173,17 +173,24 @@ func (b *browser) click(words string) {
 	}
 }
 
-// fill puts a value into a field or a list, as somebody who types or chooses it.
+// fill puts a value into a field or a list, as somebody who types or chooses it. It waits until a list has the value:
+// what can be chosen comes with an answer of the service.
 func (b *browser) fill(selector, value string) {
 	b.t.Helper()
 	b.do(selector, chromedp.WaitVisible(selector))
-	b.ask(fmt.Sprintf(`(() => {
-		const e = document.querySelector(%q), list = e.tagName === "SELECT";
-		const kind = list ? HTMLSelectElement : HTMLInputElement;
-		Object.getOwnPropertyDescriptor(kind.prototype, "value").set.call(e, %q);
-		e.dispatchEvent(new Event(list ? "change" : "input", {bubbles: true}));
-		return "";
-	})()`, selector, value))
+	holds := func() string {
+		return b.ask(fmt.Sprintf(`(() => {
+			const e = document.querySelector(%q);
+			if (!e) return "no such field";
+			const list = e.tagName === "SELECT";
+			if (list && ![...e.options].some((o) => o.value === %[2]q)) return "not to be chosen";
+			const kind = list ? HTMLSelectElement : HTMLInputElement;
+			Object.getOwnPropertyDescriptor(kind.prototype, "value").set.call(e, %[2]q);
+			e.dispatchEvent(new Event(list ? "change" : "input", {bubbles: true}));
+			return "filled";
+		})()`, selector, value))
+	}
+	await(b.t, selector+" takes "+value, holds, func(said string) bool { return said == "filled" })
 }
 
 // open goes to a page.
