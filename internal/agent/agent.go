@@ -14,7 +14,7 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Config is what an agent needs. All fields are required but for Past.
+// Config is the configuration of an agent. All fields except Past are required.
 type Config struct {
 	Host     string
 	Machine  Machine
@@ -22,16 +22,16 @@ type Config struct {
 	Client   *api.ClientWithResponses
 	Clock    clock.Clock
 	Log      *slog.Logger
-	Dir      string        // where undelivered reports and orders begun are kept
+	Dir      string        // directory for undelivered reports and started orders
 	Interval time.Duration // between reports when nothing changes
 	ReadEach time.Duration // between readings of a drive
 	Look     time.Duration // between looks for a change, in real time
 	Wake     bool          // ask drives that are asleep as well
-	Version  string        // of this program, told with each report; may be empty
+	Version  string        // version of this program, sent with each report; may be empty
 }
 
-// What a drive that does not answer costs: so long are others made to wait for it, and so long is it left alone when it
-// did not say who it is.
+// Limits for a drive that does not answer: how long others wait for it, and how long it is left alone when it did not
+// identify itself.
 const (
 	patience   = 3 * time.Second
 	perAdapter = 8
@@ -39,14 +39,14 @@ const (
 	settleFor  = 200 * time.Millisecond
 )
 
-// Agent is one host's.
+// Agent is the agent of one host.
 type Agent struct {
 	Config
 	spool      *spool
 	ledger     *ledger
 	lanes      lanes
 	known      map[string]drive.Description // by path and mark
-	naming     map[string]*naming           // drives that have not said who they are, by path and mark
+	naming     map[string]*naming           // drives without an identity yet, by path and mark
 	wards      map[string]*ward             // by drive key
 	readAt     time.Time
 	sentAt     time.Time
@@ -54,17 +54,17 @@ type Agent struct {
 	rhythms    rhythms
 	surfaces   *surfaces
 	boxes      map[string]*box
-	boxesAgain atomic.Bool // a light was switched, or a drive came or left
-	there      string      // the devices that were there at the look before
-	again      atomic.Bool // something was ordered that the next look should read
+	boxesAgain atomic.Bool // a light was switched, or a drive appeared or vanished
+	there      string      // the devices at the previous look
+	again      atomic.Bool // the next look must read drives after an order
 	soon       chan struct{}
 	controller *controller
 	startedAt  time.Time
 	trouble    atomic.Pointer[trouble]
-	looks      atomic.Int64 // how many were begun
+	looks      atomic.Int64 // number of looks begun
 }
 
-// lookSoon makes the next look come at once: something was ordered.
+// lookSoon starts the next look at once, after an order.
 func (a *Agent) lookSoon() {
 	select {
 	case a.soon <- struct{}{}:
@@ -72,13 +72,13 @@ func (a *Agent) lookSoon() {
 	}
 }
 
-// naming is a drive being asked who it is.
+// naming is the identification of a drive under way.
 type naming struct {
 	*errand[named]
 	at time.Time // in real time
 }
 
-// New makes an agent whose records are in c.Dir.
+// New makes an agent with its records in c.Dir.
 func New(c Config) (*Agent, error) {
 	sp, err := openSpool(c.Dir)
 	if err != nil {
@@ -109,7 +109,7 @@ func New(c Config) (*Agent, error) {
 	}, nil
 }
 
-// Run reports and obeys until ctx ends.
+// Run sends reports and carries out orders until ctx ends.
 func (a *Agent) Run(ctx context.Context) error {
 	done := make(chan struct{})
 	go func() { defer close(done); a.obey(ctx) }()
@@ -129,7 +129,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 		case <-changes:
-			_ = clock.Real{}.Sleep(ctx, min(rest, settleFor)) // what belongs together is seen together
+			_ = clock.Real{}.Sleep(ctx, min(rest, settleFor)) // related changes are seen together
 		case <-a.soon:
 		case <-time.After(rest):
 		}
@@ -139,8 +139,8 @@ func (a *Agent) Run(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// Alive waits until the agent has begun a look that it had not begun before: an agent that hangs never does. Without a
-// change it looks as often as Look says.
+// Alive waits until the agent has begun a new look: an agent that hangs never does. Without a change it looks at the
+// interval Look.
 func (a *Agent) Alive() {
 	was := a.looks.Load()
 	for a.looks.Load() == was {
@@ -148,7 +148,7 @@ func (a *Agent) Alive() {
 	}
 }
 
-// Step looks and reports once, and carries out what is ordered by then: for a clock that is moved by hand.
+// Step looks and reports once, and carries out waiting orders: for a clock that is moved by hand.
 func (a *Agent) Step(ctx context.Context) error {
 	if _, err := a.look(ctx); err != nil {
 		return err
@@ -156,7 +156,7 @@ func (a *Agent) Step(ctx context.Context) error {
 	return a.obeyOnce(ctx, 0)
 }
 
-// look reports if anything changed, or if it is time. busy is true while something moves that is followed closely.
+// look sends a report if anything changed, or if it is due. busy is true while a recovery or test is followed closely.
 func (a *Agent) look(ctx context.Context) (busy bool, err error) {
 	a.looks.Add(1)
 	if err := a.flush(ctx); err != nil {
@@ -192,7 +192,7 @@ func (a *Agent) look(ctx context.Context) (busy bool, err error) {
 	return busy, a.deliver(ctx, report)
 }
 
-// uptime is how long the machine has run, and which run that is; nothing where it cannot tell.
+// uptime is the time since the machine's boot, and the id of that boot; empty where unknown.
 func (a *Agent) uptime() (boot string, since time.Duration) {
 	if m, ok := a.Machine.(Timed); ok {
 		return m.Uptime()
@@ -200,7 +200,7 @@ func (a *Agent) uptime() (boot string, since time.Duration) {
 	return "", 0
 }
 
-// Report looks and reads once and gives what would be told; nothing is sent.
+// Report looks and reads once and gives the report; nothing is sent.
 func (a *Agent) Report(ctx context.Context) (api.Report, error) {
 	r, found, _, err := a.survey(ctx, a.Clock.Now())
 	if err != nil {
@@ -211,7 +211,7 @@ func (a *Agent) Report(ctx context.Context) (api.Report, error) {
 	return r, nil
 }
 
-// fingerprint is equal for two reports between which nothing happened: the progress of a recovery is no happening.
+// fingerprint is equal for two reports without a change between them: the progress of a recovery is no change.
 func fingerprint(r api.Report) string {
 	r.Id, r.At, r.IntervalSeconds, r.BootSeconds = "", time.Time{}, 0, 0
 	r.Refused = api.RefusedReports{}
@@ -239,8 +239,8 @@ func fingerprint(r api.Report) string {
 	return string(b)
 }
 
-// Backfill reports readings of the past, the oldest first: for each moment, set makes the machine answer as it did
-// then. Only a lab can do that.
+// Backfill sends readings of the past, the oldest first: for each moment, set makes the machine answer as it did then.
+// Only a lab can do that.
 func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time.Time)) error {
 	for _, at := range moments {
 		set(at)

@@ -13,9 +13,9 @@ import (
 
 // BoxFound is an enclosure that speaks SES: a device of its own on the bus.
 type BoxFound struct {
-	ID        string // the same as long as it is the same enclosure
+	ID        string // constant for one enclosure
 	Transport Transport
-	// Layout is how it looks, where the machine knows; nil where it does not: the pages do not tell.
+	// Layout is its layout where the machine knows it, else nil: the pages do not contain it.
 	Layout *enclosure.Layout
 }
 
@@ -41,20 +41,20 @@ func readBox(ctx context.Context, t Transport) (enclosure.Box, error) {
 	)
 }
 
-// box is an enclosure as it was last read.
+// box is the state of an enclosure when it was last read.
 type box struct {
 	BoxFound
 	enclosure.Box
 	layout enclosure.Layout
-	plain  bool // nobody told how it looks
+	plain  bool // its layout is not known
 	at     time.Time
 }
 
-// boxEach is how long what an enclosure said is good for.
+// boxEach is how long an enclosure's answer is valid.
 const boxEach = 3 * time.Second
 
-// lookAtBoxes reads the enclosures that speak. One that does not answer keeps its bays for the moment: its drives do
-// not move because of that.
+// lookAtBoxes reads the enclosures with SES. One that does not answer keeps its bays for the moment: its drives have
+// not moved.
 func (a *Agent) lookAtBoxes(ctx context.Context) (out []*box) {
 	found, err := a.Machine.Boxes(ctx)
 	if err != nil {
@@ -90,7 +90,7 @@ func (a *Agent) lookAtBoxes(ctx context.Context) (out []*box) {
 	return out
 }
 
-// plainLayout draws slots in rows of twelve, since nobody says how they stand.
+// plainLayout arranges slots in rows of twelve, since their arrangement is not reported.
 func plainLayout(id string, b enclosure.Box) enclosure.Layout {
 	const wide = 12
 	s := enclosure.Section{
@@ -111,10 +111,10 @@ func plainLayout(id string, b enclosure.Box) enclosure.Layout {
 	return enclosure.Layout{Name: id, Sections: []enclosure.Section{s}}
 }
 
-// section is the one that holds the slots: an enclosure's own are all in its first.
+// section is the section of the slots: all slots of an enclosure are in its first one.
 func (b *box) section() string { return b.layout.Sections[0].Name }
 
-// where finds the slot of a drive by the SAS address that the enclosure sees in it.
+// where finds the slot of a drive by the SAS address that the enclosure reports.
 func (b *box) where(address string) (section string, bay int, ok bool) {
 	for _, s := range b.Slots {
 		if s.Address == address && address != "" {
@@ -124,7 +124,7 @@ func (b *box) where(address string) (section string, bay int, ok bool) {
 	return "", 0, false
 }
 
-// report is what is told of an enclosure.
+// report is the enclosure's part of a report.
 func (b *box) report() api.EnclosureReport {
 	lit := map[string][]int{}
 	var occupied []int
@@ -151,8 +151,8 @@ func (b *box) report() api.EnclosureReport {
 	return out
 }
 
-// locate switches the light of a slot, and gives back what the enclosure then shows. ok is false when no enclosure that
-// speaks has the section.
+// locate switches the light of a slot, and returns the state that the enclosure then reports. ok is false when no SES
+// enclosure has the section.
 func (a *Agent) locate(ctx context.Context, section string, number int, on bool) (lit, ok bool, err error) {
 	found, err := a.Machine.Boxes(ctx)
 	if err != nil {

@@ -15,18 +15,17 @@ import (
 	"lantern/internal/wire"
 )
 
-// How often a management controller is asked, how long what it said is good for, and how long the first report waits
-// for it.
+// How often a management controller is asked, how long its answer is valid, and how long the first report waits for it.
 const (
 	controllerEach = time.Minute
 	controllerGood = 10 * time.Minute
 	controllerWait = 30 * time.Second
 )
 
-// controller is what a host's management controller is known by, and what it told last.
+// controller is the connection to a host's management controller, with its last answer.
 type controller struct {
 	mu       sync.Mutex
-	version  string // of the settings; what the service names with each report
+	version  string // version of the settings; the service sends it with each answer
 	settings api.AgentController
 	client   *redfish.Client
 	seats    []enclosure.Seated
@@ -53,7 +52,7 @@ func (c *controller) soon() {
 	}
 }
 
-// hear notes which settings the service has for this host. Others than those that are here are asked for.
+// hear compares the version of the service's settings for this host, and requests new ones.
 func (c *controller) hear(version string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -82,7 +81,7 @@ func (a *Agent) keepController(ctx context.Context) {
 		c.mu.Unlock()
 		c.once.Do(func() { close(c.first) })
 		if has {
-			// What changed of it is told at once; a report without other news would wait for its turn.
+			// A change is reported at once; without other news the report would wait for its turn.
 			v := c.says()
 			if now := fmt.Sprint(v.Url, v.Bays, v.Error); now != told {
 				told = now
@@ -147,8 +146,8 @@ func (a *Agent) askController(ctx context.Context) error {
 	return nil
 }
 
-// awaitController waits until the management controller was asked for the first time, where there is one: drives would
-// seem to leave their bays and come back otherwise.
+// awaitController waits until the management controller, if there is one, was asked for the first time: otherwise
+// drives would seem to leave their bays and come back.
 func (a *Agent) awaitController(ctx context.Context) {
 	select {
 	case <-ctx.Done():
@@ -157,7 +156,7 @@ func (a *Agent) awaitController(ctx context.Context) {
 	}
 }
 
-// seats are what the controller told, unless that was too long ago.
+// seats are the seats from the controller, unless they are too old.
 func (c *controller) told() []enclosure.Seated {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -167,7 +166,7 @@ func (c *controller) told() []enclosure.Seated {
 	return c.seats
 }
 
-// seen notes which drives are where. A bay that was told before a drive came there is not taken for its.
+// seen records the places of drives. A bay that was reported before a drive appeared is not used for it.
 func (c *controller) seen(keys map[string]bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -192,8 +191,8 @@ func (c *controller) seen(keys map[string]bool) {
 	}
 }
 
-// seat puts the drives of a report that no enclosure has told of into the bays in which the management controller has
-// them, and tells of these. found are these drives, in their order.
+// seat puts the drives of a report that no enclosure reports into their bays according to the management controller,
+// and adds these bays. found are these drives, in their order.
 func (a *Agent) seat(r *api.Report, found []Found) {
 	c := a.controller
 	keys := map[string]bool{}
@@ -222,7 +221,7 @@ func (a *Agent) seat(r *api.Report, found []Found) {
 	}
 	for _, one := range sections {
 		if elsewhere[one.Name] && !used[one.Name] {
-			continue // its enclosure speaks for itself
+			continue // its enclosure reports it
 		}
 		lit := map[string][]int{}
 		var occupied []int
@@ -240,10 +239,10 @@ func (a *Agent) seat(r *api.Report, found []Found) {
 	}
 }
 
-// spot is a drive where it is: another one when it was out meanwhile.
+// spot is a drive at its place: a new one when it was out meanwhile.
 func (f Found) spot() string { return f.Known.Key() + "\x00" + f.Path + "\x00" + f.Mark }
 
-// lightByController switches a light through the management controller; ok is false where that has no such bay.
+// lightByController switches a light through the management controller; ok is false where it has no such bay.
 func (a *Agent) lightByController(ctx context.Context, section string, bay int, on bool) (lit, ok bool, err error) {
 	c := a.controller
 	for _, one := range c.told() {
@@ -264,7 +263,7 @@ func (a *Agent) lightByController(ctx context.Context, section string, bay int, 
 	return false, false, nil
 }
 
-// says is what is told of the controller with each report; nothing where there is none.
+// says is the state of the controller for each report; empty where there is none.
 func (c *controller) says() (v api.ControllerState) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

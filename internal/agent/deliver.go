@@ -13,7 +13,7 @@ import (
 	"lantern/internal/api"
 )
 
-// deliver sends a report, or keeps it for later. One that is refused for good is set aside.
+// deliver sends a report, or stores it for later. A permanently refused one is set aside.
 func (a *Agent) deliver(ctx context.Context, r api.Report) error {
 	if a.spool.count() > 0 {
 		return a.spool.put(r)
@@ -29,8 +29,8 @@ func (a *Agent) deliver(ctx context.Context, r api.Report) error {
 	return errors.Join(err, a.spool.put(r))
 }
 
-// flush sends what was kept, the oldest first. What is refused for good is set aside, so that it does not hold up what
-// comes after it.
+// flush sends stored reports, the oldest first. A permanently refused one is set aside, so that it does not block later
+// ones.
 func (a *Agent) flush(ctx context.Context) error {
 	for {
 		r, name, err := a.spool.oldest()
@@ -51,14 +51,14 @@ func (a *Agent) flush(ctx context.Context) error {
 	}
 }
 
-// setAside keeps a report that will never be taken, and says so.
+// setAside stores a permanently refused report, and logs it.
 func (a *Agent) setAside(r api.Report, why *rejection) error {
 	a.Log.Warn("the service refused a report for good; it is set aside", "host", a.Host, "report", r.Id, "at", r.At,
 		"error", why)
 	return a.spool.setAside(r, a.Clock.Now(), why.Error())
 }
 
-// rejection is an answer of the service that sending the same again does not change.
+// rejection is a permanent refusal by the service.
 type rejection struct{ error }
 
 func (a *Agent) send(ctx context.Context, r api.Report) error {
@@ -76,13 +76,13 @@ func (a *Agent) send(ctx context.Context, r api.Report) error {
 		a.controller.hear(res.HTTPResponse.Header.Get(api.ControllerHeader))
 		return nil
 	case res.StatusCode() == 409:
-		return nil // it was taken before: the answer was lost, not the report
+		return nil // it was accepted before: the answer was lost, not the report
 	}
 	return problem(res.StatusCode(), res.Body)
 }
 
-// problem is the error of an answer. Only what the service calls permanent is: a token that is not known, a service
-// that is older, or anything between the two may be mended, and the report is worth keeping until then.
+// problem is the error of an answer. It is permanent only if the service says so: an unknown token, an older service,
+// or anything in between may be corrected, and the report is kept until then.
 func problem(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {
@@ -95,18 +95,18 @@ func problem(status int, body []byte) error {
 	return err
 }
 
-// How much of an error is told with each report.
+// Greatest length of an error in a report.
 const (
 	mostOfError      = 300
 	mostOfController = 120
 )
 
-// failed notes what failed last.
+// failed records the newest failure.
 func (a *Agent) failed(err error) {
 	a.trouble.Store(&trouble{shorter(err, mostOfError), a.Clock.Now()})
 }
 
-// shorter is an error with no more than so many characters.
+// shorter is an error, cut to a greatest number of characters.
 func shorter(err error, most int) string {
 	text := strings.ToValidUTF8(err.Error(), "?")
 	if r := []rune(text); len(r) > most {
@@ -115,13 +115,13 @@ func shorter(err error, most int) string {
 	return text
 }
 
-// trouble is what failed last, and when.
+// trouble is the newest failure, and its time.
 type trouble struct {
 	says string
 	at   time.Time
 }
 
-// says is what the agent tells of itself, as JSON in ASCII: it travels in a header.
+// says is the agent's state, as JSON in ASCII: it is sent in a header.
 func (a *Agent) says() string {
 	s := api.AgentState{Version: a.Version, StartedAt: a.startedAt, Waiting: a.spool.count()}
 	if t := a.trouble.Load(); t != nil {

@@ -5,10 +5,10 @@ import (
 	"time"
 )
 
-// errand is something asked of a drive, which may take long, or for ever. out is to be read only when it has ended.
+// errand is a request to a drive, which may take long or never end. out must be read only when it has ended.
 type errand[T any] struct {
 	done chan struct{} // closed when the drive answered
-	over chan struct{} // closed then, or when nobody waits for it any more
+	over chan struct{} // closed then, or when it is no longer waited for
 	out  T
 }
 
@@ -21,8 +21,8 @@ func (e *errand[T]) ended() bool {
 	}
 }
 
-// lanes let a few drives behind one adapter be asked at a time. A drive that takes longer than patience loses its lane
-// to its neighbours, and goes on without it.
+// lanes limit the number of drives behind one adapter that are asked at a time. A drive that takes longer than patience
+// gives its lane to others, and continues without it.
 type lanes struct {
 	width    int
 	patience time.Duration
@@ -44,7 +44,7 @@ func (l *lanes) lane(adapter string) chan struct{} {
 	return c
 }
 
-// send begins an errand to a drive behind an adapter.
+// send starts an errand to a drive behind an adapter.
 func send[T any](l *lanes, adapter string, f func() T) *errand[T] {
 	e := &errand[T]{done: make(chan struct{}), over: make(chan struct{})}
 	lane := l.lane(adapter)

@@ -1,4 +1,5 @@
-// Package agent runs on a storage host: it finds drives, reads them, tells the service, and obeys its orders.
+// Package agent runs on a storage host: it finds drives, reads them, sends reports to the service, and carries out its
+// orders.
 package agent
 
 import (
@@ -11,30 +12,29 @@ import (
 	"lantern/internal/core/stack"
 )
 
-// Machine is the host as the agent meets it: the Linux kernel's, or the lab's.
+// Machine is the agent's interface to its host: the Linux kernel's, or the lab's.
 type Machine interface {
-	// Drives are those that are there now.
+	// Drives are the present drives.
 	Drives(ctx context.Context) ([]Found, error)
-	// Changes has something to receive when drives may have come or gone; nil when the machine cannot tell, and is
-	// looked at now and then.
+	// Changes gets a value when drives may have appeared or vanished; nil when the machine cannot signal this, and is
+	// examined at intervals.
 	Changes(ctx context.Context) <-chan struct{}
 	// Enclosures are their layouts and the bays that are lit, by section.
 	Enclosures(ctx context.Context) ([]Enclosure, error)
-	// Boxes are the enclosures that speak for themselves.
+	// Boxes are the enclosures with SES.
 	Boxes(ctx context.Context) ([]BoxFound, error)
-	// Light switches one bay's light and gives back what it then shows.
+	// Light switches one bay's light and returns its state afterwards.
 	Light(ctx context.Context, section string, bay int, on bool) (lit bool, err error)
 }
 
-// Stacked is a machine that can tell what is on its drives, device on device. One that cannot has drives only.
+// Stacked is a machine that knows its graph of block devices. Other machines have only drives.
 type Stacked interface {
 	Stack() (stack.Graph, error)
-	// Contents reads what is on a device now; read is false when it could not be.
+	// Contents reads the content of a device now; read is false when that failed.
 	Contents(device string) (holds []string, read bool)
 }
 
-// Timed is a machine that counts the time since it was started, whatever its clock is set to. boot names that run of
-// it.
+// Timed is a machine that knows the time since its boot, independent of its clock. boot is the id of that boot.
 type Timed interface {
 	Uptime() (boot string, since time.Duration)
 }
@@ -45,39 +45,40 @@ type Enclosure struct {
 	Lit    map[string][]int
 }
 
-// Found is a drive at a path, before it was asked who it is.
+// Found is a drive at a path, before it was identified.
 type Found struct {
 	Path string
 	// Mark changes whenever another device may sit at Path, so that an identity once read can be remembered by both.
 	Mark    string
 	Section string
 	Bay     int
-	// Adapter is what it hangs on: drives behind one are asked few at a time. Names are the stable ones that the host
-	// gives it, beside its path.
+	// Adapter is its adapter: only a few drives behind one are asked at a time. Names are its stable names on the host,
+	// besides its path.
 	Adapter string
 	Names   []string
-	// Transport carries commands to it; nil when it takes none, and then Known and Blind are set.
+	// Transport sends commands to it; nil when it accepts none, and then Known and Blind are set.
 	Transport Transport
 	Protocol  Protocol
 	Known     drive.Description
 	Blind     string
-	// Port is what it hangs on, the same for a bay whatever drive is in it; empty when the host cannot say. Read reads
-	// directly, past all caches; nil when that cannot be.
+	// Port is its port, constant for a bay with any drive; empty when unknown. Read reads directly, past all caches;
+	// nil when that is impossible.
 	Port string
-	// Address is its SAS address as hexadecimal: by it, an enclosure knows what is in its slots.
+	// Address is its SAS address as hexadecimal: an enclosure reports it for its slots.
 	Address string
 	Read    func(at int64, b []byte) error
-	// Locate switches the light that its host knows to belong to it, and gives back what that then shows; nil if there
-	// is none.
+	// Locate switches the light that belongs to it according to its host, and returns its state afterwards; nil if
+	// there is none.
 	Locate func(on bool) (lit bool, err error)
-	// Surface opens it to be written from end to end, for itself alone; nil when that cannot be.
+	// Surface opens it exclusively, to be written from end to end; nil when that is impossible.
 	Surface func() (Surface, error)
-	// ReadOnly is true of one that the kernel lets nobody write to.
+	// ReadOnly is true when the kernel allows no writes.
 	ReadOnly bool
-	// Partition gives it the partitions of another drive, and says what was observed then; nil when that cannot be.
+	// Partition creates the partitions of another drive on it, and describes what was observed then; nil when that is
+	// impossible.
 	Partition func(t partition.Table) (observed string, err error)
-	// Pin keeps its path from passing to another device until release is called, and looks at what is there now; nil
-	// where paths do not pass on.
+	// Pin prevents its path from being reused for another device until release is called, and examines the present
+	// device; nil where paths are never reused.
 	Pin func() (now Found, release func(), err error)
 	// Holds says what is on it, found by signature, read-only. Only when Looked is true does an empty list mean
 	// blank.
@@ -87,10 +88,10 @@ type Found struct {
 	Layout *partition.Table
 	// Namespace is the number of an NVMe namespace; 0 for everything else.
 	Namespace int
-	// Nameless says why it has no identity; empty for one that has, or that is still asked.
+	// Nameless says why it has no identity; empty if it has one, or while it is being identified.
 	Nameless string
-	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures counts commands to it
-	// that ended in an error, as its host does now; nil if nobody counts.
+	// Stat is its line of I/O statistics, as in /sys/block/*/stat; empty if it has none. Failures is the host's count
+	// of commands to it that ended in an error; nil without such a count.
 	Stat     string
 	Failures func() (n int64, ok bool)
 }
@@ -102,9 +103,9 @@ func (f Found) failures() (int64, bool) {
 	return f.Failures()
 }
 
-// Transport carries one command block to a drive: data comes back, or is taken there when drive.Sends says so of the
-// command; sense data is returned. An error means that the command was not carried out. Implemented by SG_IO on Linux
-// and by the lab's drives.
+// Transport sends one command block to a drive: data comes back, or is sent if drive.Sends is true for the command;
+// sense data is returned. An error means that the command was not executed. Implemented by SG_IO on Linux and by the
+// lab's drives.
 type Transport interface {
 	Execute(ctx context.Context, cdb, data []byte) (sense []byte, err error)
 }

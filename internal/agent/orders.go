@@ -20,7 +20,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// ledger remembers which orders were begun and how they ended, so that none is carried out twice, whatever restarts.
+// ledger records which orders were started and how they ended, so that none is carried out twice, after any restart.
 type ledger struct{ dir string }
 
 func openLedger(dir string) (*ledger, error) {
@@ -28,7 +28,8 @@ func openLedger(dir string) (*ledger, error) {
 	return l, os.MkdirAll(l.dir, 0o700)
 }
 
-// begin notes that an order is about to be carried out; if it was before, its outcome is given back (nil: unknown).
+// begin records that an order is about to be carried out; if it was started before, its outcome is returned (nil:
+// unknown).
 func (l *ledger) begin(id string) (before bool, outcome *api.Outcome, err error) {
 	b, err := os.ReadFile(l.path(id))
 	if errors.Is(err, os.ErrNotExist) {
@@ -56,7 +57,7 @@ func (l *ledger) path(id string) string {
 	return filepath.Join(l.dir, fileName(id))
 }
 
-// fileName is what a record of something is kept under, whatever stands in its id.
+// fileName is the file name of a record, safe for any id.
 func fileName(id string) string {
 	return strings.Map(func(r rune) rune {
 		if r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r == '-' {
@@ -66,7 +67,7 @@ func fileName(id string) string {
 	}, id) + ".json"
 }
 
-// obey takes orders as they come until ctx ends.
+// obey carries out orders until ctx ends.
 func (a *Agent) obey(ctx context.Context) {
 	pause := 200 * time.Millisecond
 	for ctx.Err() == nil {
@@ -82,7 +83,7 @@ func (a *Agent) obey(ctx context.Context) {
 	}
 }
 
-// obeyOnce carries out the orders that come within so many seconds.
+// obeyOnce carries out the orders that arrive within a number of seconds.
 func (a *Agent) obeyOnce(ctx context.Context, seconds int) error {
 	wait, cancel := context.WithTimeout(ctx, time.Duration(2*seconds+5)*time.Second)
 	defer cancel()
@@ -99,7 +100,7 @@ func (a *Agent) obeyOnce(ctx context.Context, seconds int) error {
 	return nil
 }
 
-// carryOut does one order, once, and tells what came of it.
+// carryOut carries out one order, once, and sends its outcome.
 func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 	before, outcome, err := a.ledger.begin(o.Id)
 	switch {
@@ -127,8 +128,8 @@ func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 			a.Log.Error("the outcome of an order could not be kept", "order", o.Id, "error", err)
 		}
 	}
-	// What came of it is looked at once the service has the outcome: a reading from before that would be taken for an
-	// earlier state.
+	// The next look follows when the service has the outcome: an earlier reading would count as the state before the
+	// order.
 	defer a.lookSoon()
 	if o.Kind == api.OrderKindSelftest {
 		defer a.again.Store(true)
@@ -143,14 +144,14 @@ func (a *Agent) carryOut(ctx context.Context, o api.Order) {
 	}
 }
 
-// refusal is why an order was not begun: nothing was touched.
+// refusal is the reason why an order was not started: nothing was changed.
 type refusal struct{ why string }
 
 func (r *refusal) Error() string { return r.why }
 
 func refuse(format string, args ...any) error { return &refusal{fmt.Sprintf(format, args...)} }
 
-// do carries an order out. Before anything is touched, its time limit and the drive's identity are looked at.
+// do carries out an order. Before anything is changed, its time limit and the drive's identity are checked.
 func (a *Agent) do(ctx context.Context, o api.Order) (string, error) {
 	if now := a.Clock.Now(); now.After(o.Expires) {
 		return "", refuse("it came too late: its limit was %s", o.Expires.Format(time.RFC3339))
@@ -228,17 +229,17 @@ func (a *Agent) selfTest(ctx context.Context, o api.Order) (string, error) {
 	if _, err := f.Transport.Execute(ctx, cmd, nil); err != nil {
 		return "", fmt.Errorf("the drive refused it: %w", err)
 	}
-	a.again.Store(true) // what came of it is read from the drive itself
+	a.again.Store(true) // its result is read from the drive itself
 	return map[bool]string{true: "the drive accepted it", false: "the drive was told to stop"}[o.On], nil
 }
 
-// find gives the drive that answers to an identity, now, by what the devices say (R2).
+// find gives the drive with an identity now, as read from the devices (R2).
 func (a *Agent) find(ctx context.Context, want drive.Identity) (Found, drive.Description, error) {
 	found, err := a.Machine.Drives(ctx)
 	if err != nil {
 		return Found{}, drive.Description{}, err
 	}
-	// All are asked side by side, so that one that hangs does not hide the one that is meant.
+	// All are asked in parallel, so that a drive that hangs does not hide the one that is meant.
 	asked := make([]*errand[named], len(found))
 	for i, f := range found {
 		asked[i] = send(&a.lanes, f.Adapter, func() named {
@@ -264,9 +265,9 @@ func (a *Agent) find(ctx context.Context, want drive.Identity) (Found, drive.Des
 	)
 }
 
-// resolve finds the drive that an order names, and on it the device that is to be used, and makes sure that this is fit
-// to be written to: large enough, and blank (R3). Until release is called nothing else can come to be at its path; what
-// is there was read back after that was so (R2).
+// resolve finds the drive of an order and the device on it that is to be used, and checks that it may be written to:
+// large enough, and blank (R3). Until release is called, its path cannot be reused for another device; the identity was
+// read again after that was ensured (R2).
 func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, release func(), err error) {
 	f, d, release, err := a.hold(ctx, wire.ToIdentity(o.Drive))
 	if err != nil {
@@ -300,7 +301,7 @@ func (a *Agent) resolve(ctx context.Context, o api.Order) (t pools.Target, relea
 	return t, nil, refuse("%s", why)
 }
 
-// spareOf says why a drive is not a spare that stands by in a pool now, and in that one alone; empty when it is.
+// spareOf says why a drive is not an idle spare of only this pool now; empty when it is.
 func (a *Agent) spareOf(ctx context.Context, f Found, id, key string) string {
 	at, err := a.placesNow(ctx, f, key)
 	if err != nil {
@@ -345,13 +346,13 @@ func (a *Agent) onDrive(at *places, key string, o api.Order) (t pools.Target, ho
 	}
 	what, read := m.Contents(x.Name)
 	if x.Kind == stack.Crypt && len(what) == 1 && what[0] == drive.Something {
-		what = nil // what a fresh encrypted volume gives back is not zeros; it was opened on a drive that was blank, for this
+		what = nil // a new encrypted volume does not read as zeros; it was opened on a blank drive, for this purpose
 	}
 	return t, carries(Found{Looked: read}, what), nil
 }
 
-// hold finds the drive that answers to an identity and keeps its path until release is called; what is there was read
-// back after that was so (R2).
+// hold finds the drive with an identity and pins its path until release is called; the identity was read again after
+// that (R2).
 func (a *Agent) hold(
 	ctx context.Context,
 	want drive.Identity,
@@ -377,7 +378,7 @@ func (a *Agent) hold(
 	return f, d, release, nil
 }
 
-// layout gives a blank drive the partitions of the one whose place it takes (R3: its label tail was typed for that).
+// layout creates the partitions of the old drive on a blank one (R3: its label tail was typed for that).
 func (a *Agent) layout(ctx context.Context, o api.Order) (string, error) {
 	t, err := wire.ToPartitionTable(o.Layout)
 	if err != nil {

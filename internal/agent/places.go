@@ -13,8 +13,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// places is what is on what on this host, while one look at it lasts: it finds the drives behind the devices that
-// pool systems name, and what depends on each drive.
+// places is the graph of block devices of this host during one look: it finds the drives behind the devices of pool
+// systems, and what depends on each drive.
 type places struct {
 	graph   stack.Graph
 	keys    map[string]string // drive key by the kernel's name of a disk
@@ -22,7 +22,7 @@ type places struct {
 	members map[string]string // pool id by the kernel's name of the device that is a member of it
 }
 
-// placesOf looks at the host's devices. A machine that cannot tell what is on what has drives only.
+// placesOf reads the host's devices. A machine without a graph of devices has only drives.
 func (a *Agent) placesOf(found []Found) (*places, error) {
 	p := &places{
 		graph:   stack.Graph{},
@@ -71,8 +71,8 @@ func (p *places) key(path string) string {
 	return p.keys[b.Disks[0]]
 }
 
-// take settles what the members of a pool lie on: a drive, several, or a pool. A member whose device leads to none of
-// them is unknown, however its pool system calls it (R7).
+// take finds what the members of a pool are on: a drive, several, or a pool. A member whose device leads to none of
+// them is unknown, whatever its pool system reports (R7).
 func (p *places) take(s *pools.Snapshot) {
 	if s.Pool.Device != "" {
 		p.pools[s.Pool.Device] = s.Pool.ID
@@ -87,8 +87,8 @@ func (p *places) take(s *pools.Snapshot) {
 		b, err := p.base(m.Device)
 		switch {
 		case err != nil:
-			return // it is not there; the pool system says what it makes of that
-		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // the drive was pulled, and what is between has not noticed
+			return // it does not exist; the pool system reports its state
+		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // the drive was pulled, and the layers in between have not noticed
 			if p.filled(s, m) || m.Lost() {
 				break
 			}
@@ -107,7 +107,7 @@ func (p *places) take(s *pools.Snapshot) {
 	})
 }
 
-// onDisks fills in the drives that a member is on; it is unknown where one of them is.
+// onDisks adds the drives of a member; the member is unknown if one of them is.
 func (p *places) onDisks(m *pool.Member, disks []string) {
 	m.Drive = p.keys[disks[0]]
 	for _, d := range disks[1:] {
@@ -118,7 +118,7 @@ func (p *places) onDisks(m *pool.Member, disks []string) {
 	}
 }
 
-// layersOf names what is between a member and its drives. The paths of a drive are the drive.
+// layersOf names the layers between a member and its drives. The paths of a drive count as the drive.
 func layersOf(b stack.Base) (out []string) {
 	for _, l := range b.Layers {
 		if l != stack.Multipath {
@@ -128,7 +128,7 @@ func layersOf(b stack.Base) (out []string) {
 	return out
 }
 
-// filled says whether another drive is being filled in the place of a member that is gone, and makes that drive the
+// filled reports whether another drive is being filled in the place of a member that is gone, and makes that drive the
 // member.
 func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
 	for _, r := range s.Recoveries {
@@ -140,8 +140,8 @@ func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
 	return false
 }
 
-// signatures are the second account of a pool that a program speaks for: what is on each member's device. Of members
-// on other hosts nothing can be read here.
+// signatures are the second account of a pool of a pool program: the content of each member's device. Members on other
+// hosts cannot be read here.
 func (p *places) signatures(host string, of *pool.Pool) *pools.Witness {
 	var by []pool.Testimony
 	of.Everyone(func(_ string, m *pool.Member) {
@@ -160,7 +160,7 @@ func (p *places) signatures(host string, of *pool.Pool) *pools.Witness {
 	return &pools.Witness{Source: "signatures on the members", Differs: of.Disagreements(by)}
 }
 
-// uses are what depends on a drive, by any of its paths.
+// uses are the uses of a drive, through any of its paths.
 func (p *places) uses(disks []string) (out []api.Use) {
 	seen := map[string]bool{}
 	for _, disk := range disks {
@@ -188,8 +188,7 @@ func (p *places) uses(disks []string) (out []api.Use) {
 	return out
 }
 
-// onePerDrive puts the paths of one drive together: the first that can be asked stands for it, the others are told
-// beside it.
+// onePerDrive merges the paths of one drive: the first usable one represents it, the others are reported with it.
 func onePerDrive(found []Found, failed map[string]bool) (out []Found, paths map[string][]api.DrivePath) {
 	paths = map[string][]api.DrivePath{}
 	at := map[string]int{}
@@ -220,7 +219,7 @@ func onePerDrive(found []Found, failed map[string]bool) (out []Found, paths map[
 	return out, paths
 }
 
-// disksOf are the kernel's names of all disks that are one drive.
+// disksOf are the kernel's names of all paths of one drive.
 func (p *places) disksOf(key string) (names []string) {
 	for name, k := range p.keys {
 		if k == key {
@@ -231,8 +230,8 @@ func (p *places) disksOf(key string) (names []string) {
 	return names
 }
 
-// layerOn finds the device on a drive that is to become a member: the partition, and above it the kinds of devices that
-// are asked for. It must be the only one, and nothing may are on it.
+// layerOn finds the device on a drive that is to become a member: the partition, and above it the given kinds of
+// devices. It must be the only one, and nothing may be on it.
 func (p *places) layerOn(key string, part int, layers []string) (stack.Device, error) {
 	var fits []stack.Device
 	for _, d := range p.graph {
@@ -272,7 +271,7 @@ func (p *places) layerOn(key string, part int, layers []string) (stack.Device, e
 	return d, nil
 }
 
-// table makes a partition table of the API's form.
+// table converts a partition table from the API.
 func table(t *partition.Table) api.PartitionTable {
 	if t == nil {
 		return api.PartitionTable{}

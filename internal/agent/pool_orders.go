@@ -11,7 +11,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// joinOrAdmit puts a drive in the place of a member, or adds it to a pool.
+// joinOrAdmit replaces a member by a drive, or adds a drive to a pool.
 func (a *Agent) joinOrAdmit(ctx context.Context, o api.Order) (string, error) {
 	t, release, err := a.resolve(ctx, o)
 	if err != nil {
@@ -25,7 +25,7 @@ func (a *Agent) joinOrAdmit(ctx context.Context, o api.Order) (string, error) {
 	return askPools(a, func(d pools.Admitter) (string, error) { return d.Admit(ctx, o.Pool, t) })
 }
 
-// whatIsAt asks the pool of a drive what data is at an address of it.
+// whatIsAt asks the pool of a drive what it stores at an address.
 func (a *Agent) whatIsAt(ctx context.Context, o api.Order) (string, error) {
 	f, d, err := a.find(ctx, wire.ToIdentity(o.Drive))
 	if err != nil {
@@ -54,8 +54,7 @@ func (a *Agent) beginTask(ctx context.Context, o api.Order) (string, error) {
 	return askPools(a, func(d pools.Beginner) (string, error) { return d.Begin(ctx, o.Pool, t) })
 }
 
-// holdsPlace looks whether the drive that an order names, found by its identity now, is the one at the place it names
-// (R2).
+// holdsPlace checks whether the drive of an order, found by its identity now, is at the place of the order (R2).
 func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
 	id := wire.ToIdentity(o.Drive)
 	f, _, err := a.find(ctx, id)
@@ -77,7 +76,7 @@ func (a *Agent) holdsPlace(ctx context.Context, o api.Order) error {
 		told = true
 	}
 	if !told {
-		return nil // another host speaks for that pool; that the drive is here was seen
+		return nil // another host reports that pool; the drive was found here
 	}
 	return refuse("place %[2]s of that pool no longer holds %[1]s", id.Tail(), o.Slot)
 }
@@ -100,7 +99,7 @@ func (a *Agent) placesNow(ctx context.Context, f Found, key string) (*places, er
 	return at, nil
 }
 
-// askPools asks the pool systems that can do something, in turn, until one knows the pool.
+// askPools asks the pool systems with a capability, in turn, until one knows the pool.
 func askPools[D any](a *Agent, f func(D) (string, error)) (string, error) {
 	for _, d := range a.Pools {
 		able, ok := d.(D)

@@ -290,7 +290,7 @@ func directory(ctx context.Context, f Found, in []byte) map[byte]int {
 	return out
 }
 
-// asleep says whether an ATA drive tells that it is in standby; one that does not tell is asked on.
+// asleep reports whether an ATA drive tells that it is in standby; one that does not tell is asked on.
 func asleep(ctx context.Context, t Transport) bool {
 	ctx, cancel := context.WithTimeout(ctx, commandLimit)
 	defer cancel()
@@ -302,7 +302,8 @@ func asleep(ctx context.Context, t Transport) bool {
 	return err == nil && r.Command&1 == 0 && drive.Asleep(r)
 }
 
-// sleeping says whether a drive tells that it is in standby, in its own language, without being woken by the question.
+// sleeping reports whether a drive tells that it is in standby, in its own language, without being woken by the
+// question.
 func sleeping(ctx context.Context, f Found) bool {
 	switch {
 	case f.Transport == nil || f.Protocol == NVMe:
@@ -314,7 +315,7 @@ func sleeping(ctx context.Context, f Found) bool {
 	return asleep(ctx, f.Transport)
 }
 
-// Sleeping says whether a drive tells that it is in standby; the question does not wake it.
+// Sleeping reports whether a drive tells that it is in standby; the question does not wake it.
 func Sleeping(f Found) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), commandLimit)
 	defer cancel()

@@ -98,7 +98,7 @@ func stretch(
 	return out, err
 }
 
-// there says whether a device still answers at all.
+// there reports whether a device still answers at all.
 func (f Found) there() bool { return f.Read == nil || f.Read(0, make([]byte, 4096)) == nil }
 
 // Pattern fills b, which lies at an address, with what nobody else writes: each 8 bytes follow from their own address

@@ -235,7 +235,7 @@ func (a *Agent) snapshots(ctx context.Context, at *places) (out []pools.Snapshot
 	return out
 }
 
-// claims says whether a drive of a pool is known as a member of another.
+// claims reports whether a drive of a pool is known as a member of another.
 func claims(p pool.Pool, claimed map[string]string) (yes bool) {
 	p.Everyone(func(_ string, m *pool.Member) {
 		other := claimed[m.Drive]

@@ -75,7 +75,7 @@ func (w *ward) busy(stat string, now time.Time) (share float64) {
 	return share
 }
 
-// followed says whether a drive is due to be read because a self-test runs on it.
+// followed reports whether a drive is due to be read because a self-test runs on it.
 func (a *Agent) followed(w *ward, now time.Time) bool {
 	return w.memory.testing && now.Sub(w.askedAt) >= a.Clock.AtLeast(30*time.Second, time.Second)
 }

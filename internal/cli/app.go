@@ -324,7 +324,7 @@ func ask[T any](res *http.Response, err error) (v T, _ error) {
 	return v, nil
 }
 
-// did says whether something was done of which nothing is to be told.
+// did reports whether something was done of which nothing is to be told.
 func did(res *http.Response, err error) error {
 	_, err = answered(res, err)
 	return err

@@ -55,8 +55,8 @@ func newPrinter(w io.Writer, format string) *printer {
 	return p
 }
 
-// unicode says whether the locale can show more than ASCII (POSIX.1-2017, clause 8.2). Where none is set the output of
-// a terminal is kept to ASCII; a file or a program gets UTF-8.
+// unicode reports whether the locale can show more than ASCII (POSIX.1-2017, clause 8.2). Where none is set the output
+// of a terminal is kept to ASCII; a file or a program gets UTF-8.
 func unicode(terminal bool) bool {
 	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
 		if v := strings.ToLower(os.Getenv(name)); v != "" {
@@ -198,7 +198,7 @@ func (p *printer) practised() string {
 	return *p.copied.pool.Load()
 }
 
-// moves says whether lines that were written can be written over.
+// moves reports whether lines that were written can be written over.
 func (p *printer) moves() bool {
 	return p.terminal && p.format == "table" && os.Getenv("TERM") != "dumb"
 }

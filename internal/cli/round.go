@@ -84,7 +84,7 @@ func roundCommand() *cli.Command {
 	}
 }
 
-// needsHand says whether anything in a round is for a person, or keeps anybody from knowing.
+// needsHand reports whether anything in a round is for a person, or keeps anybody from knowing.
 func needsHand(r api.Round) bool {
 	if r.Hosts == 0 || r.Drives == 0 || len(r.Sites)+len(r.Awaited) > 0 || len(r.Lines)+len(r.Silent) > 0 ||
 		len(r.Pools) > 0 ||

@@ -62,7 +62,7 @@ func (a *agentCertificate) load() error {
 	return nil
 }
 
-// due says whether one is to be asked for.
+// due reports whether one is to be asked for.
 func (a *agentCertificate) due(now time.Time) bool {
 	p := a.pair.Load()
 	return p == nil || now.After(p.Leaf.NotAfter.Add(-authority.Renew))

@@ -68,8 +68,8 @@ type Serve struct {
 	MetricsListen string
 	Backups       BackupPlan
 	Retention     service.Retention // zero for what is usual
-	// ReplicateTo is where each change of the records is copied to; StandbyOf is where the records come from of a service
-	// that this one stands by for. Empty for neither.
+	// ReplicateTo is where each change of the records is copied to; StandbyOf is where the records come from of a
+	// service that this one stands by for. Empty for neither.
 	ReplicateTo, StandbyOf string
 	// Headquarters makes it one that shows many sites; Site makes it tell one.
 	Headquarters Headquarters
@@ -191,7 +191,7 @@ func (c Serve) Check() error {
 	return errors.Join(c.refuseOpen(), c.checkSites())
 }
 
-// loopback says whether an address is one of this machine alone.
+// loopback reports whether an address is one of this machine alone.
 func loopback(address string) bool {
 	host, _, err := net.SplitHostPort(address)
 	ip := net.ParseIP(host)

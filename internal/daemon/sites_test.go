@@ -451,7 +451,7 @@ func streamed(t *testing.T, hq *atSite, site string) (out []published) {
 	return out
 }
 
-// told says whether the stream has every event of a site, each once and in order.
+// told reports whether the stream has every event of a site, each once and in order.
 func told(t *testing.T, hq, site *atSite) bool {
 	rows, err := site.r.store.EventsAfter(0, 10000)
 	require.NoError(t, err)

@@ -37,9 +37,9 @@ func (d demo) eyes(t *testing.T, known map[string]bool) string {
 	return bays[0]
 }
 
-// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what a person would see;
-// a dead drive is found by the dark; drives that change places are told of; a wrong drive is an alarm everywhere until
-// it is back.
+// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what a person
+// would see; a dead drive is found by the dark; drives that change places are told of; a wrong drive is an alarm
+// everywhere until it is back.
 func TestLocate(t *testing.T) {
 	d := startDemo(t)
 	truth := map[string]string{} // where drives are, before the enclosure falls silent

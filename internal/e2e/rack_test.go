@@ -105,7 +105,8 @@ func TestAtTheRack(t *testing.T) {
 	page.click("Confirm and make it a member")
 	d.awaitPhase(api.SwapPhaseRecover)
 
-	// The screen stays on while the swap is open on it, and an alarm calls by vibration (and by sound) until it is over.
+	// The screen stays on while the swap is open on it, and an alarm calls by vibration (and by sound) until it is
+	// over.
 	page.ask(`(window.calls = window.locks = 0, navigator.vibrate = (p) => (window.calls += p ? 1 : 0, true),
 		navigator.wakeLock.request = async () => (window.locks++, {release: async () => {}}),
 		document.dispatchEvent(new Event("visibilitychange")), "")`)

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestSitesConsole: a headquarters in the browser. A site is invited on its page, shows in the round, and is reached by a
-// link of the round, where its own people sign in and plan a swap; the audit of the site has it under their name.
+// TestSitesConsole: a headquarters in the browser. A site is invited on its page, shows in the round, and is reached by
+// a link of the round, where its own people sign in and plan a swap; the audit of the site has it under their name.
 func TestSitesConsole(t *testing.T) {
 	listen, engine := freePort(t), freePort(t)
 	hq := start(t, nil, "serve", "--headquarters", "--listen", listen, "--engine-listen", engine, "--data", t.TempDir())

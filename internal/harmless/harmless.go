@@ -14,7 +14,7 @@ import (
 // mostRunes is how long a line may be; what is longer is cut, and says so.
 const mostRunes = 4096
 
-// hostile says whether a character acts on what shows it, or is not seen: controls (C0, C1, DEL), line and paragraph
+// hostile reports whether a character acts on what shows it, or is not seen: controls (C0, C1, DEL), line and paragraph
 // separators, bidirectional marks and overrides (Unicode Standard Annex 9), and what has no width.
 func hostile(r rune) bool {
 	switch {
@@ -172,7 +172,7 @@ func FromCell(s string) string {
 	return s
 }
 
-// number says whether a text that begins with a sign is nothing but a number.
+// number reports whether a text that begins with a sign is nothing but a number.
 func number(s string) bool {
 	digits := false
 	for i, r := range s {

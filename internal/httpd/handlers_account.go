@@ -124,7 +124,7 @@ func (s accountCalls) ListAudit(c *echo.Context, p api.ListAuditParams) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// VerifyAudit says whether all entries are as they were written.
+// VerifyAudit reports whether all entries are as they were written.
 func (s accountCalls) VerifyAudit(c *echo.Context, p api.VerifyAuditParams) error {
 	v, err := s.Service.People.VerifyAudit(p.Number, p.Hash)
 	return answer(c, http.StatusOK, v, err)

@@ -18,8 +18,8 @@ import (
 // PushReport takes a report in.
 func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	s.hearAgent(agentHost(c), p.LanternAgent)
-	// After a power cut all hosts report at once. A waiting report is kept as JSON, which needs a tenth of the memory. A
-	// slow sender must not occupy one of the places, so the body is read before.
+	// After a power cut all hosts report at once. A waiting report is kept as JSON, which needs a tenth of the memory.
+	// A slow sender must not occupy one of the places, so the body is read before.
 	arrive(c.Request())
 	select {
 	case s.taking <- struct{}{}:

@@ -131,7 +131,7 @@ func (s inventoryCalls) DropFromStock(c *echo.Context, drive string) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// SetCold says whether a host's drives are changed only while it is down.
+// SetCold reports whether a host's drives are changed only while it is down.
 func (s inventoryCalls) SetCold(c *echo.Context, host string) error {
 	req, err := take[api.Cold](c, maxBody)
 	if err != nil {

@@ -104,7 +104,7 @@ func (s *Server) MetricsFor() http.Handler {
 	})
 }
 
-// mayMeasure says whether a request shows the token for metrics.
+// mayMeasure reports whether a request shows the token for metrics.
 func (s *Server) mayMeasure(r *http.Request) bool {
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	return subtle.ConstantTimeCompare([]byte(token), []byte(s.Metrics.Token)) == 1

@@ -48,7 +48,7 @@ func pageUnder(page []byte, root string) []byte {
 	return bytes.Replace(page, []byte("<html "), []byte(`<html data-root="`+root+`" `), 1)
 }
 
-// trusted says whether an address is that of a reverse proxy whose word is taken.
+// trusted reports whether an address is that of a reverse proxy whose word is taken.
 func (s *Server) trusted(remote string) bool {
 	at, err := netip.ParseAddrPort(remote)
 	if err != nil {
@@ -75,7 +75,7 @@ func (s *Server) asker() echo.IPExtractor {
 	return echo.ExtractIPFromXFFHeader(options...)
 }
 
-// secure says whether a request came over TLS: to this service itself, or to a proxy that is trusted.
+// secure reports whether a request came over TLS: to this service itself, or to a proxy that is trusted.
 func (s *Server) secure(c *echo.Context) bool {
 	if s.Secure || s.Base != nil && s.Base.Scheme == "https" {
 		return true
@@ -87,7 +87,7 @@ func (s *Server) secure(c *echo.Context) bool {
 // alive says that the process answers.
 func (s *Server) alive(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") }
 
-// readyFor says whether the service can do its work, and why not.
+// readyFor reports whether the service can do its work, and why not.
 func (s *Server) readyFor(c *echo.Context) error {
 	says, ready := s.Service.Ready()
 	if !ready {

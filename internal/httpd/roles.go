@@ -188,7 +188,7 @@ func fieldsOf(c *echo.Context) (fields map[string]any, err error) {
 	return fields, nil
 }
 
-// streamed says whether a body is a stream of lines, which must not be read before whoever takes it does.
+// streamed reports whether a body is a stream of lines, which must not be read before whoever takes it does.
 func streamed(r *http.Request) bool {
 	return strings.HasPrefix(r.Header.Get("Content-Type"), "application/jsonl")
 }

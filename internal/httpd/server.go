@@ -169,7 +169,8 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		if r := c.Request(); r.Body != nil && r.Body != http.NoBody {
-			// Whoever sends a byte now and then does not hold a connection for ever. The server lifts it after the answer.
+			// Whoever sends a byte now and then does not hold a connection for ever. The server lifts it after the
+			// answer.
 			within := bodyWithin
 			if streamed(r) {
 				within = streamWithin

@@ -27,7 +27,7 @@ const (
 	mostKnown   = 10000 // addresses; beyond it the oldest are forgotten
 )
 
-// wait says whether an address must wait.
+// wait reports whether an address must wait.
 func (t *tries) wait(from string, now time.Time) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -297,7 +297,7 @@ func (d *Drive) tests(t time.Time) []drive.SelfTest {
 	return out
 }
 
-// ails says whether it has a fault of a kind at t.
+// ails reports whether it has a fault of a kind at t.
 func (d *Drive) ails(kind FaultKind, t time.Time) bool {
 	for _, f := range d.Faults {
 		if f.Kind == kind && !t.Before(f.From) {

@@ -227,7 +227,7 @@ func (h *Host) Drives(context.Context) ([]agent.Found, error) {
 // Changes are not told: a lab host is looked at.
 func (h *Host) Changes(context.Context) <-chan struct{} { return nil }
 
-// speaks says whether a section is part of the enclosure that speaks for itself.
+// speaks reports whether a section is part of the enclosure that speaks for itself.
 func (h *Host) speaks(section string) bool {
 	for _, l := range h.Layout {
 		if l.Name == h.Speaks && l.Sections[0].Name == section {
@@ -252,7 +252,7 @@ func (f *Fleet) Silence(host string, mute bool) error {
 
 var errOff = errors.New("the host has no power")
 
-// off says whether a host has no power.
+// off reports whether a host has no power.
 func (f *Fleet) off(host string) bool {
 	return slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name == host && h.Off })
 }

@@ -77,7 +77,7 @@ func (f *Fleet) witness(p *Pool) *pools.Witness {
 	return &pools.Witness{Source: "marks on the members", Differs: p.Disagreements(by)}
 }
 
-// on says whether a host takes part in the pool: any of them can bring its own drives into it.
+// on reports whether a host takes part in the pool: any of them can bring its own drives into it.
 func (p *Pool) on(host string) bool {
 	found := p.Host == host
 	p.Everyone(func(_ string, m *pool.Member) { found = found || m.Domain == host })

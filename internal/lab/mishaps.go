@@ -42,7 +42,7 @@ func dice(seed string, n int) int {
 	return int(h.Sum64() % uint64(n))
 }
 
-// due says whether a mishap waits, and lets it come only once.
+// due reports whether a mishap waits, and lets it come only once.
 func (p *Pool) due(m practice.Mishap) bool {
 	i := slices.Index(p.Due, m)
 	if i >= 0 {

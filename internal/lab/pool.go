@@ -230,7 +230,7 @@ func (p *Pool) moved(r *recovery.Report, w *engine.Work, t time.Time) {
 	p.measure()
 }
 
-// forgets says whether a member that was drained is none any more, and its place with it.
+// forgets reports whether a member that was drained is none any more, and its place with it.
 func (p *Pool) forgets() bool {
 	return slices.Contains(p.offers(), pools.OfferAdmit) && !slices.Contains(p.offers(), pools.OfferRelease)
 }

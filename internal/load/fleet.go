@@ -75,8 +75,8 @@ func fleet(hosts, drives int, seed uint64) []*host {
 			case dice < 100:
 				m.ills = map[string]float64{"reallocated_sectors": float64(8 + rng.IntN(60))}
 			}
-			// Most drives have been tested lately, as in a fleet that has been watched for long: one in two still has its short
-			// test of this week before it.
+			// Most drives have been tested lately, as in a fleet that has been watched for long: one in two still has
+			// its short test of this week before it.
 			m.tests = []api.SelfTest{{Kind: "extended", Result: "passed", Hours: int(host.hours) - 1}}
 			if rng.IntN(2) == 0 {
 				m.tests = append(m.tests, api.SelfTest{Kind: "short", Result: "passed", Hours: int(host.hours) - 1})

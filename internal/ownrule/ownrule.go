@@ -168,8 +168,8 @@ func nearest(name string) string {
 // Facts are what is known of a drive beside its numbers.
 type Facts struct{ Model, Medium, Host, Pool string }
 
-// Holds says whether the rule holds for a drive now. Of a drive that never told a metric that it asks for, it does not.
-// An error means that it could not be worked out.
+// Holds reports whether the rule holds for a drive now. Of a drive that never told a metric that it asks for, it does
+// not. An error means that it could not be worked out.
 func (p *Program) Holds(r history.Record, at time.Time, f Facts) (bool, error) {
 	for _, n := range p.Metrics {
 		if len(r[n]) == 0 {

@@ -30,7 +30,7 @@ var Mishaps = []struct {
 	{Surprise, "one of these, and nobody says which"},
 }
 
-// Known says whether there is such a mishap.
+// Known reports whether there is such a mishap.
 func (m Mishap) Known() bool {
 	for _, x := range Mishaps {
 		if x.Name == m {

@@ -113,8 +113,8 @@ func (r *Rule) ahead(since time.Time) (n int, short time.Duration) {
 	return n, 0
 }
 
-// meant says whether an nth day of the week can be: RFC 5545 allows it in months and years; what has no sense makes the
-// library walk out of its tables.
+// meant reports whether an nth day of the week can be: RFC 5545 allows it in months and years; what has no sense makes
+// the library walk out of its tables.
 func meant(o *rrule.ROption, n int) bool {
 	switch {
 	case n == 0:

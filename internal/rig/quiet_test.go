@@ -23,8 +23,8 @@ func TestQuiet(t *testing.T) {
 	quiet(t, 60, 1, 900, 0.01)
 }
 
-// TestShelves measures the same of a host with 1,020 drives behind four shelves, and how long the agent needs to look at
-// all of them for the first time.
+// TestShelves measures the same of a host with 1,020 drives behind four shelves, and how long the agent needs to look
+// at all of them for the first time.
 func TestShelves(t *testing.T) {
 	if os.Getenv("LANTERN_SHELVES") == "" {
 		skip(t, "it takes a quarter of an hour; make shelves measures it")

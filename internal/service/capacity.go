@@ -13,10 +13,10 @@ import (
 	"lantern/internal/store"
 )
 
-// forecastFrom is how far back it is looked at how a pool filled up.
+// forecastFrom is how much of a pool's past a forecast uses.
 const forecastFrom = 180 * 24 * time.Hour
 
-// Capacity tells when pools will be full, and about how much more they would hold with more or larger drives.
+// Capacity gives the forecasts of pools, and the approximate gain from more or larger drives.
 func (s *Service) Capacity(asked api.ListCapacityParams) ([]api.PeriodCapacity, error) {
 	pools := s.Views.AllPools()
 	if asked.Pool != "" {
@@ -29,8 +29,8 @@ func (s *Service) Capacity(asked api.ListCapacityParams) ([]api.PeriodCapacity, 
 	return s.capacityOf(pools, drive.Bytes(asked.DriveBytes))
 }
 
-// capacityOf is that of some pools, those that are full first come first. size is that of the larger drives; 0 stands
-// for twice the largest of a pool.
+// capacityOf is Capacity for some pools, the first to be full first. size is that of the larger drives; 0 means twice
+// the largest of a pool.
 func (s *Service) capacityOf(pools []api.Pool, size drive.Bytes) ([]api.PeriodCapacity, error) {
 	out := []api.PeriodCapacity{}
 	now := s.Clock.Now()
@@ -51,7 +51,7 @@ func (s *Service) capacityOf(pools []api.Pool, size drive.Bytes) ([]api.PeriodCa
 		}
 		var uses []capacity.Use
 		if x.UsedUnknown {
-			rows = nil // what was known before says nothing of now
+			rows = nil // earlier data says nothing about the present
 		}
 		for _, u := range rows {
 			uses = append(uses, capacity.Use{At: time.UnixMilli(u.At), Used: float64(u.Used)})

@@ -10,9 +10,9 @@ import (
 	"lantern/internal/store"
 )
 
-// MergeDrives puts what is recorded under one identity of a drive under another: some firmware writes the serial in
-// another form, and some bridges tell a serial of their own. It cannot be undone, and is refused where anything shows
-// that these are two drives.
+// MergeDrives moves the records of one identity of a drive to another: some firmware writes the serial in another form,
+// and some bridges report a serial of their own. It cannot be undone, and is refused with any evidence that these are
+// two drives.
 func (s *Service) MergeDrives(by, from, into, reason string) (api.Drive, error) {
 	key, err := s.merge(by, from, into, reason)
 	if err != nil {
@@ -59,7 +59,7 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 	s.AddEvent(b, api.EventKindDrive, key, fleet.MergeWords(by, a, d, reason))
 	s.Inventory.Rename(b, a.Desc.Serial, d.Desc.Serial)
 	back := fleet.Unlist(f, a)
-	d.Facts = facts // judging writes them again where it changes what stands against the drive
+	d.Facts = facts // judging writes them again where the findings change
 	if err := s.Commit(b); err != nil {
 		back()
 		d.Facts = before
@@ -75,7 +75,7 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 	return key, nil
 }
 
-// busyWith says what is under way with one of two identities.
+// busyWith describes what is under way with one of two identities.
 func (s *Service) busyWith(a, d *fleet.Drive) error {
 	for _, x := range []*fleet.Drive{a, d} {
 		key := x.Key()
@@ -107,7 +107,7 @@ func (s *Service) busyWith(a, d *fleet.Drive) error {
 	return nil
 }
 
-// rekey puts the records of one drive under the key of another into a batch.
+// rekey moves the records of one drive to the key of another, in a batch.
 func (s *Service) rekey(b *store.Batch, from, to string) error {
 	readings, err := store.All[store.Reading](s.Store, "at", "drive = ?", from)
 	if err != nil {
@@ -127,7 +127,7 @@ func (s *Service) rekey(b *store.Batch, from, to string) error {
 		r.Drive = to
 		b.Put(&r)
 	}
-	b.Drop(&store.DriveRecord{Drive: from}) // made again of what is under the new key
+	b.Drop(&store.DriveRecord{Drive: from}) // computed again from the records of the new key
 	b.Drop(&store.DriveRecord{Drive: to})
 	found, err := store.All[store.FoundLog](s.Store, "id", "drive = ?", from)
 	if err != nil {
@@ -164,7 +164,7 @@ func (s *Service) rekey(b *store.Batch, from, to string) error {
 	return nil
 }
 
-// ofDrive is a record's JSON with another drive in it.
+// ofDrive is a record's JSON with another drive's key.
 func ofDrive(doc []byte, key string) []byte {
 	m := map[string]json.RawMessage{}
 	if json.Unmarshal(doc, &m) != nil {

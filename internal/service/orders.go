@@ -13,8 +13,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TakeOutcome keeps what came of an order. One that is not waited for any more is kept too, but changes nothing: what
-// the pool shows will tell.
+// TakeOutcome records the outcome of an order. An outcome that is no longer awaited is recorded too, but changes
+// nothing: the reports of the pool decide.
 func (s *Service) TakeOutcome(from, id string, out api.Outcome) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -30,7 +30,7 @@ func (s *Service) TakeOutcome(from, id string, out api.Outcome) error {
 	return s.Commit(b)
 }
 
-// end writes down how an order ended and tells whoever gave it.
+// end records how an order ended and notifies the package that gave it.
 func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, says string) {
 	s.Orders.End(b, o, state, says)
 	ours := false
@@ -43,10 +43,10 @@ func (s *Service) end(b *store.Batch, o *orders.Order, state api.OrderState, say
 	}
 }
 
-// longStage is how long a stage may take before that is logged: nobody is served meanwhile.
+// longStage is the duration of a stage above which it is logged: requests wait meanwhile.
 const longStage = 250 * time.Millisecond
 
-// guarded runs a stage. A fault in one of them is logged and keeps none of the others from their work.
+// guarded runs a stage. A panic in a stage is logged and does not stop the others.
 func (s *Service) guarded(t *fleet.Tick, name string, stage func(*fleet.Tick)) {
 	from := time.Now()
 	defer func() {
@@ -60,8 +60,8 @@ func (s *Service) guarded(t *fleet.Tick, name string, stage func(*fleet.Tick)) {
 	stage(t)
 }
 
-// Tick does what is due. It is called a few times a second. The stages see one moment, once and in order, and write
-// what they changed in one transaction. What follows takes the lock anew for each part, so that others wait less.
+// Tick does what is due. It is called a few times a second. Each stage sees the same moment, once and in order, and all
+// changes are written in one transaction. Later parts take the lock separately, so that others wait less.
 func (s *Service) Tick() error {
 	var failed []error
 	for _, part := range []struct {
@@ -87,7 +87,7 @@ func (s *Service) locked(name string, do func(*fleet.Tick) error) (err error) {
 	return err
 }
 
-// stagesLocked lets a moment go through the stages.
+// stagesLocked runs the stages for one moment.
 func (s *Service) stagesLocked(t *fleet.Tick) (err error) {
 	s.LookAtDisk(t.Now)
 	for _, o := range s.Orders.Expired(t.Now) {

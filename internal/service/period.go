@@ -23,11 +23,11 @@ const (
 	mostPeriod  = 5 * 366 * 24 * time.Hour
 )
 
-// period is what a report is about.
+// period is the scope of a report.
 type period struct {
 	from, to time.Time
 	pool     string
-	pools    map[string]bool // those that it is about; nil for all
+	pools    map[string]bool // included pools; nil for all
 	room     string
 	inRoom   map[string]bool // hosts; nil for all
 	now      time.Time
@@ -39,8 +39,8 @@ func (p period) has(at time.Time) bool { return !at.Before(p.from) && at.Before(
 
 func (p period) about(pool string) bool { return p.pools == nil || p.pools[pool] }
 
-// Period reports on what was between two moments: what failed and was replaced, how the tests went, what people were
-// told and how fast they saw it, and what is to be bought.
+// Period makes a report on the time between two moments: failures and replacements, self-tests, notices and how fast
+// they were seen, and what must be bought.
 func (s *Service) Period(asked api.GetReportParams) (out api.PeriodReport, err error) {
 	p, err := s.period(asked)
 	if err != nil {
@@ -65,7 +65,7 @@ func (s *Service) practice() api.Practice {
 	return s.Fleet.Practice
 }
 
-// period reads what is asked for, and finds what it is about.
+// period parses the request, and finds its scope.
 func (s *Service) period(asked api.GetReportParams) (p period, err error) {
 	p = period{
 		from:  asked.From,
@@ -107,7 +107,7 @@ func (s *Service) period(asked api.GetReportParams) (p period, err error) {
 	}
 }
 
-// narrow finds the pools that a pool or a room names.
+// narrow finds the pools of a pool or room name.
 func (s *Service) narrow(p *period) error {
 	if p.room != "" {
 		p.inRoom = map[string]bool{}
@@ -137,7 +137,7 @@ func (s *Service) narrow(p *period) error {
 	return nil
 }
 
-// periodFlags are the drives that came to be replaced or dead, each once with the worst.
+// periodFlags are the drives that became "replace" or "dead", each once with the worst verdict.
 func (s *Service) periodFlags(p period, out *api.PeriodReport) error {
 	out.Flagged = []api.PeriodFlag{}
 	rows, err := store.All[store.FoundLog](
@@ -292,7 +292,7 @@ func (s *Service) periodCapacity(p period, out *api.PeriodReport) (err error) {
 	return err
 }
 
-// periodInventory are warranties that end soon, and what was spent.
+// periodInventory are warranties that end soon, and the cost of purchases.
 func (s *Service) periodInventory(p period, out *api.PeriodReport) error {
 	out.Warranties, out.Money = []api.InventoryItem{}, []api.PeriodMoney{}
 	all, err := s.Inventory.InventoryItems("", "")
@@ -335,7 +335,7 @@ func (s *Service) periodAdvice(_ period, out *api.PeriodReport) (err error) {
 	return err
 }
 
-// periodFirst is what a reader needs first.
+// periodFirst is the summary for the reader.
 func periodFirst(p period, r api.PeriodReport) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	low, unknown := []string{}, []string{}

@@ -14,8 +14,8 @@ import (
 	"lantern/internal/store"
 )
 
-// RenameHost gives a host another name. It is refused while anything under way, or anything that people wrote, names
-// it: what was said of the old name must not mean nothing.
+// RenameHost gives a host another name. It is refused while anything under way, or anything that people wrote, contains
+// its name: a reference to the old name must not lose its meaning.
 func (s *Service) RenameHost(by, name, to string) (api.Host, error) {
 	if err := s.rename(by, name, to); err != nil {
 		return api.Host{}, err
@@ -59,7 +59,7 @@ func (s *Service) rename(by, name, to string) error {
 	return nil
 }
 
-// RenamePool gives a pool a name in place of the one that its host reports; that one takes the given one away.
+// RenamePool gives a pool a name in place of the one that its host reports; the reported name removes it.
 func (s *Service) RenamePool(by, name, to string) (api.Pool, error) {
 	id, err := s.renamePool(by, name, strings.TrimSpace(to))
 	if err != nil {
@@ -81,7 +81,7 @@ func (s *Service) renamePool(by, name, to string) (id string, err error) {
 	if err := fleet.CheckPoolName(s.Fleet.State, p, to); err != nil {
 		return "", err
 	}
-	// What people wrote of the new name, such as what somebody may act on, must not come to hold for this pool.
+	// What people wrote about the new name, such as the scope of a token, must not start to apply to this pool.
 	for _, name := range []string{p.Name, to} {
 		if what, err := s.namesPool(p, name); err != nil {
 			return "", err
@@ -99,7 +99,8 @@ func (s *Service) renamePool(by, name, to string) (id string, err error) {
 	return p.ID, nil
 }
 
-// namesPool says what is under way in a pool, or what people wrote that names it by a name; empty when nothing does.
+// namesPool describes what is under way in a pool, or what people wrote that contains its name; empty when there is
+// nothing.
 func (s *Service) namesPool(p *fleet.Pool, name string) (string, error) {
 	for _, w := range s.Swaps.SwapByID {
 		if w.Phase.Open() && slices.ContainsFunc(w.AllSeats(), func(x swap.Seat) bool { return x.PoolID == p.ID }) {
@@ -149,7 +150,7 @@ func (s *Service) namesPool(p *fleet.Pool, name string) (string, error) {
 	)
 }
 
-// first gives the first words that a look finds.
+// first gives the first text that one of the searches finds.
 func first(looks ...func() (string, error)) (string, error) {
 	for _, look := range looks {
 		if what, err := look(); what != "" || err != nil {
@@ -159,7 +160,7 @@ func first(looks ...func() (string, error)) (string, error) {
 	return "", nil
 }
 
-// names says what names a host beside the fleet itself; empty when nothing does.
+// names describes what contains the name of a host besides the fleet itself; empty when nothing does.
 func (s *Service) names(h *fleet.Host) (string, error) {
 	if s.Swaps.OnHost(h.Name) {
 		return "An open swap", nil
@@ -220,7 +221,7 @@ func when(holds bool, what string) string {
 	return ""
 }
 
-// naming gives the first words that a look at records of a kind finds.
+// naming gives the first text that a search of the records of a kind finds.
 func naming[T any](st *store.Store, order string, look func(T) string) (string, error) {
 	rows, err := store.All[T](st, order, "")
 	if err != nil {

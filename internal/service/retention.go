@@ -12,38 +12,38 @@ import (
 	"lantern/internal/store"
 )
 
-// Retention is how long records are kept of which nothing else depends. Readings, findings, swaps, notices and the
-// audit are not among them.
+// Retention is how long records without dependants are kept. Readings, findings, swaps, notices and the audit are not
+// among them.
 type Retention struct {
-	Events     time.Duration // what happened, one line each
+	Events     time.Duration // events, one line each
 	Orders     time.Duration // orders that have an outcome
-	Deliveries time.Duration // messages that went out
-	Past       time.Duration // changes of the records, so that they can be had as they were; 0 for none
+	Deliveries time.Duration // sent messages
+	Past       time.Duration // changes of the records, for earlier states; 0 for none
 }
 
-// UsualRetention is what is kept where nothing else is said.
+// UsualRetention is the default retention.
 var UsualRetention = Retention{Events: 3 * year, Orders: 2 * year, Deliveries: year, Past: 30 * 24 * time.Hour}
 
 const (
 	year = 366 * 24 * time.Hour
-	// LeastRetention is the shortest time that can be asked for: what runs and what is looked at now must be there.
+	// LeastRetention is the shortest time that can be set: running work and its present views need these records.
 	LeastRetention = 30 * 24 * time.Hour
-	// answersLast is how long the answer to a request is kept, so that the same request again has the same answer.
+	// answersLast is how long the answer to a request is kept, so that a repeated request gets the same answer.
 	answersLast = 24 * time.Hour
-	// packEach is how often, in real time, it is looked whether notes of earlier moments can be packed.
+	// packEach is how often, in real time, recorded changes are checked for packing.
 	packEach = 10 * time.Second
-	// tidyEach is how often it is looked at what is too old.
+	// tidyEach is how often old records are deleted.
 	tidyEach = time.Hour
 )
 
-// SetRetention says how long records are kept.
+// SetRetention sets how long records are kept.
 func (s *Service) SetRetention(r Retention) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.retention = r
 }
 
-// KeepPast has every change of the records noted, so that they can be had as they were, or drops what was noted.
+// KeepPast turns the recording of changes on, so that earlier states can be read, or off, and deletes recorded ones.
 func (s *Service) KeepPast() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -53,17 +53,17 @@ func (s *Service) KeepPast() error {
 	return s.Store.KeepPast(s.Clock.Now)
 }
 
-// PastSince is the earliest moment as of which everything can be asked; zero when none is kept.
+// PastSince is the earliest moment whose state can be read; zero when none is kept.
 func (s *Service) PastSince() (time.Time, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Store.PastSince()
 }
 
-// ErrNoPast means that nothing is kept of so long ago.
+// ErrNoPast means that no state is kept from so long ago.
 var ErrNoPast = store.ErrNoPast
 
-// NewPast loads the records of an earlier moment: c shows that moment, and stands still.
+// NewPast loads the records of an earlier moment: c is a clock that always shows that moment.
 func NewPast(st *store.Store, c clock.Clock) (*Service, error) {
 	s, err := New(st, c, slog.New(slog.DiscardHandler))
 	if err != nil {
@@ -76,7 +76,7 @@ func NewPast(st *store.Store, c clock.Clock) (*Service, error) {
 	return s, nil
 }
 
-// Tidy lets go of records that are too old, now and then, and thins out the courses of recoveries that ended.
+// Tidy deletes old records from time to time, and thins the courses of recoveries that ended.
 func (s *Service) Tidy() error {
 	now := s.Clock.Now()
 	s.mu.Lock()
@@ -87,7 +87,7 @@ func (s *Service) Tidy() error {
 		return err // one at a time
 	}
 	if pack {
-		// Readers need not wait for it: nothing in memory depends on what it changes.
+		// Readers need not wait for it: nothing in memory depends on its changes.
 		if more, err := s.Store.PackPast(); more || err != nil {
 			return err
 		}
@@ -115,11 +115,11 @@ func (s *Service) Tidy() error {
 	return errors.Join(answers, events, orders, sent, past, s.Store.Shrink())
 }
 
-// idBefore is the least of the ids that are made at a moment.
+// idBefore is the least id made at a moment.
 func idBefore(at time.Time) string {
 	var id ulid.ULID
 	if err := id.SetTime(ulid.Timestamp(at)); err != nil {
-		return "" // a time that no id can have: none is older
+		return "" // before all ids
 	}
 	return id.String()
 }

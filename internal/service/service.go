@@ -1,6 +1,6 @@
-// Package service is the application: what is known of the fleet, what is under way, and what becomes of reports and of
-// people's wishes. Each folder below it keeps one subject; here they are put together, and what concerns several of
-// them takes its way through them: a report, a tick of the clock, the outcome of an order.
+// Package service is the application: the state of the fleet, the work under way, and the handling of reports and of
+// people's requests. Each folder below it holds one subject. This package combines them, and passes everything that
+// concerns several of them through them in order: a report, a tick of the clock, the outcome of an order.
 package service
 
 import (
@@ -35,15 +35,15 @@ import (
 	"lantern/internal/store"
 )
 
-// Service is all of it. Each part is used through its own methods, which take the one lock; every change goes through
-// the ledger.
+// Service is the whole application. Each part is used through its own methods, which take the one lock; every change
+// goes through the ledger.
 type Service struct {
 	*ledger.Ledger
 	mu      sync.Mutex
 	waiting waiting
 
 	retention Retention
-	tidied    time.Time // when it was last looked at what is too old
+	tidied    time.Time // when old records were last deleted
 	packed    time.Time // real time: when there was last nothing to pack
 
 	Fleet      *fleet.Service
@@ -132,14 +132,14 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	return s, s.load()
 }
 
-// Changes counts what people are shown that may have changed.
+// Changes is a number that increases when displayed data may have changed.
 func (s *Service) Changes() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.Generation
 }
 
-// load makes the copy in memory from what is in the store: each part after those that it looks things up in.
+// load loads the state from the store: each part after those that it depends on.
 func (s *Service) load() error {
 	for _, load := range []func() error{
 		s.Progress.LoadPriorities, s.Fleet.LoadLayouts, s.Fleet.LoadDrives, s.Readings.LoadReadings,
@@ -155,7 +155,7 @@ func (s *Service) load() error {
 	return nil
 }
 
-// undo takes back what a batch changed in memory that was not written: what is in it is read again, and nothing else.
+// undo reverts in memory a batch that was not written: its records are read again, and nothing else.
 func (s *Service) undo(b *store.Batch) error {
 	for _, f := range slices.Backward(b.Undo) {
 		f()
@@ -171,7 +171,7 @@ func (s *Service) undo(b *store.Batch) error {
 	return errors.Join(failed...)
 }
 
-// Ready says whether reports and orders can be recorded, and if not, or not for much longer, why.
+// Ready reports whether reports and orders can be recorded, and if not, or not for much longer, why.
 func (s *Service) Ready() (says string, ready bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -179,7 +179,8 @@ func (s *Service) Ready() (says string, ready bool) {
 	return says, s.Disk.Failed == ""
 }
 
-// RestoredSays says that these records were restored from a backup and that nobody took over yet; empty otherwise.
+// RestoredSays is the warning that these records were restored from a backup and that nobody took over yet; empty
+// otherwise.
 func (s *Service) RestoredSays() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -190,7 +191,7 @@ func (s *Service) RestoredSays() string {
 	return strings.ToUpper(says[:1]) + says[1:]
 }
 
-// TakeOver lets the service give orders after it was restored from a backup: somebody says that the one before is gone.
+// TakeOver allows orders after a restore from a backup: a person confirms that the previous service no longer runs.
 func (s *Service) TakeOver(by, reason string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

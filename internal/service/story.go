@@ -23,18 +23,18 @@ const (
 	mostEntries = 5000
 )
 
-// What an entry of a story is.
+// The kinds of entries of a story.
 const (
 	storyObserved = "observed" // hosts reported it
-	storyJudged   = "judged"   // a finding was raised, became another, or cleared
-	storyTold     = "told"     // people were told
-	storySeen     = "seen"     // somebody said that they saw it
-	storyOrdered  = "ordered"  // an agent was asked for something
-	storyDone     = "done"     // somebody did something
-	storyUnknown  = "unknown"  // nothing was known from then until
+	storyJudged   = "judged"   // a finding was raised, changed, or cleared
+	storyTold     = "told"     // people were notified
+	storySeen     = "seen"     // a person acknowledged it
+	storyOrdered  = "ordered"  // an order to an agent
+	storyDone     = "done"     // an action of a person
+	storyUnknown  = "unknown"  // unknown from then until
 )
 
-// teller collects a story.
+// teller collects the entries of a story.
 type teller struct {
 	from, to time.Time
 	subjects map[string]bool   // of events
@@ -51,7 +51,7 @@ func (t *teller) say(at time.Time, what, who, says string) {
 	}
 }
 
-// Story tells what happened to a drive, a pool or a host between two moments, out of the records that were made then.
+// Story lists what happened to a drive, a pool or a host between two moments, from the records made then.
 func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story, err error) {
 	now := s.Clock.Now()
 	t := &teller{
@@ -87,7 +87,7 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 			return out, err
 		}
 	}
-	// What was in one moment stays in the order in which it was told.
+	// Entries of one moment keep their order.
 	slices.SortStableFunc(t.entries, func(a, b api.StoryEntry) int { return a.At.Compare(b.At) })
 	t.entries = slices.CompactFunc(t.entries, func(a, b api.StoryEntry) bool { return a == b })
 	if out.More = len(t.entries) > mostEntries; out.More {
@@ -97,7 +97,7 @@ func (s *Service) Story(kind, name string, p api.GetStoryParams) (out api.Story,
 	return out, nil
 }
 
-// concerned finds the drives, pools and hosts that a story is about.
+// concerned finds the drives, pools and hosts of a story.
 func (s *Service) concerned(t *teller, kind, name string) (title string, err error) {
 	switch kind {
 	case "drive":
@@ -121,7 +121,7 @@ func (s *Service) concerned(t *teller, kind, name string) (title string, err err
 	return title, err
 }
 
-// takeDrives adds the drives that fit to what a story is about.
+// takeDrives adds matching drives to a story.
 func (s *Service) takeDrives(t *teller, p api.ListDrivesParams) error {
 	for p.Limit = 500; ; {
 		found, err := s.Views.Drives(p)
@@ -147,7 +147,7 @@ func (s *Service) aboutDrive(t *teller, name string) (title string, err error) {
 	return fmt.Sprintf("%s, %s, serial %s", d.Tail, d.Identity.Model, d.Identity.Serial), nil
 }
 
-// pool takes a pool, under all names that it had, into what is told about.
+// pool adds a pool, under all its names, to a story.
 func (t *teller) pool(p api.Pool) {
 	t.pools[p.Id], t.names[p.Name] = true, true
 	for _, name := range p.Also {
@@ -184,7 +184,7 @@ func (s *Service) aboutHost(t *teller, name string) (title string, err error) {
 	return "the host " + name, s.takeDrives(t, api.ListDrivesParams{Host: []string{name}})
 }
 
-// storyEvents are what was observed and done, and the times in which a host was silent.
+// storyEvents are the observations and actions, and the times in which a host did not report.
 func (s *Service) storyEvents(t *teller) error {
 	silent := map[string]time.Time{}
 	tokens, err := store.All[store.Token](s.Store, "name", "")
@@ -195,7 +195,7 @@ func (s *Service) storyEvents(t *teller) error {
 	for _, x := range tokens {
 		people[x.Name] = true
 	}
-	// A silence may have begun before the story does, and was noticed later than it began.
+	// A host may have stopped reporting before the beginning of the story, and this is noticed later than it began.
 	subjects := make([]string, 0, len(t.subjects))
 	for name := range t.subjects {
 		subjects = append(subjects, name)
@@ -260,7 +260,7 @@ func (s *Service) storyNotices(t *teller) error {
 	if err != nil {
 		return err
 	}
-	ours := map[string]string{} // what they say, by id
+	ours := map[string]string{} // texts, by id
 	for _, row := range rows {
 		var n notice.Notice
 		if json.Unmarshal(row.Doc, &n) != nil || !t.concerns(n) {
@@ -376,7 +376,7 @@ func (s *Service) storyRecoveries(t *teller) error {
 	return nil
 }
 
-// storyPeople are the changes that people made by the API, out of the audit.
+// storyPeople are the changes that people made by the API, from the audit.
 func (s *Service) storyPeople(t *teller) error {
 	rows, err := store.All[store.AuditEntry](s.Store, "number", "at >= ? and at < ?", t.from, t.to)
 	if err != nil {

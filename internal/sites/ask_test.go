@@ -238,7 +238,8 @@ func TestPassed(t *testing.T) {
 	require.Equal(t, 404, ask("GET", "nothing", "").Code)
 	require.Equal(t, "/hq/sites/north/here", ask("GET", "moved", "").Header().Get("Location"))
 
-	// A body that is too large is refused; so is an unknown site; a reader that disconnects ends the request at the site.
+	// A body that is too large is refused; so is an unknown site; a reader that disconnects ends the request at the
+	// site.
 	var p *problem.Problem
 	err := h.Pass(httptest.NewRecorder(), httptest.NewRequest("POST", "/sites/north/api/echo", bytes.NewReader(large)),
 		"north", "", "", false)

@@ -43,8 +43,8 @@ func StartEngine(dir, listen string, conf *tls.Config, knows func(site, secret s
 	e.server, err = server.NewServer(&server.Options{
 		ServerName: "headquarters", Host: host, Port: number,
 		JetStream: true, StoreDir: dir, SyncInterval: time.Second,
-		// Without this, the engine refuses existing streams that are larger than today's free space. If the disk is full,
-		// writes fail, and sites send the data again later.
+		// Without this, the engine refuses existing streams that are larger than today's free space. If the disk is
+		// full, writes fail, and sites send the data again later.
 		JetStreamMaxStore: 1 << 40,
 		MaxPayload:        mostMessage, MaxPending: 64 << 20, TLSConfig: conf, TLSTimeout: 10, AuthTimeout: 10,
 		NoSigs: true, NoSystemAccount: true, PingInterval: 5 * time.Second, MaxPingsOut: 2,

@@ -36,7 +36,7 @@ func takeLock(file string) (*lock, error) {
 	return nil, fmt.Errorf("%s is in use by %s. Stop that, or choose another folder with --data", file, says)
 }
 
-// Unused says whether no process has a database open, and if one has, which.
+// Unused reports whether no process has a database open, and if one has, which.
 func Unused(file string) error {
 	if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
 		return nil

@@ -18,7 +18,8 @@ var ErrNoPast = errors.New("the records of that moment are not kept")
 // roomLeft is how much must stay free when a copy of the records is made that nobody needs for long.
 const roomLeft = 1 << 30
 
-// PastRoom says whether there is room for copies of the records: twice what they take, and more than enough beside it.
+// PastRoom reports whether there is room for copies of the records: twice what they take, and more than enough beside
+// it.
 func (s *Store) PastRoom() error {
 	size, err := s.Size()
 	if err != nil {

@@ -99,7 +99,7 @@ func (s *Store) Of(drive string, since time.Time) (blocks []Block, loose []Readi
 	return blocks, loose, err
 }
 
-// Around says whether a loose reading of a drive at a time is kept, and gives the blocks that may hold one.
+// Around reports whether a loose reading of a drive at a time is kept, and gives the blocks that may hold one.
 func (s *Store) Around(drive string, at time.Time) (loose bool, blocks []Block, err error) {
 	ms := at.UnixMilli()
 	rows, err := All[Reading](s, "at", "drive = ? and at = ?", drive, ms)

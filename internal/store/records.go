@@ -12,8 +12,8 @@ type Host struct {
 	Report    []byte    // that report, as JSON
 	Room      string    // where it stands, as people call it
 	Cold      bool      // its drives are changed only while it is down
-	// Boot and BootSeconds are those of its newest live report: they order the reports of one run of the host. Boots are
-	// those of earlier runs, the newest last, separated by commas.
+	// Boot and BootSeconds are those of its newest live report: they order the reports of one run of the host. Boots
+	// are those of earlier runs, the newest last, separated by commas.
 	Boot        string
 	BootSeconds float64
 	Boots       string

@@ -213,7 +213,7 @@ func (c *salvager) copyFrom(at int64) (last int64, ended bool, err error) {
 	return last, rows.Err() == nil && !more(rows), tx.Commit()
 }
 
-// more says whether rows were left because one could not be read.
+// more reports whether rows were left because one could not be read.
 func more(rows *sql.Rows) bool { return rows.Next() }
 
 func scan(rows *sql.Rows, columns int) (values []any, n int64, err error) {

@@ -196,7 +196,7 @@ func (b *Batch) Add(record any) { b.add = append(b.add, record) }
 // Drop takes the record with the same key away.
 func (b *Batch) Drop(record any) { b.drop = append(b.drop, record) }
 
-// Empty says whether there is nothing to write.
+// Empty reports whether there is nothing to write.
 func (b *Batch) Empty() bool {
 	return len(b.put)+len(b.add)+len(b.drop)+len(b.Events)+len(b.Audit) == 0 && b.Once == nil
 }
@@ -219,7 +219,7 @@ func (s *Store) Write(batches ...*Batch) error {
 	return err
 }
 
-// letsIn says whether a record is one by which people are let in.
+// letsIn reports whether a record is one by which people are let in.
 func letsIn(record any) bool {
 	switch record.(type) {
 	case *Token, *Session:

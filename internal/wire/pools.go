@@ -202,7 +202,7 @@ func asItsGroup(v *pool.Volume, groups []pool.Group, at string) error {
 	return nil
 }
 
-// alike says whether two protections bear the same, whatever they are called.
+// alike reports whether two protections bear the same, whatever they are called.
 func alike(a, b pool.Protection) bool {
 	for _, p := range []*pool.Protection{&a, &b} {
 		if p.Words = ""; p.Data == 0 {

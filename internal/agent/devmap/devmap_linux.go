@@ -36,10 +36,10 @@ const (
 	mostBuffer  = 1 << 20
 )
 
-// Table gives what a device is made of, Status how that is now.
+// Table gives the targets of a device.
 func Table(name string) ([]Target, error) { return ask(name, flagTable|flagNoFlush) }
 
-// Status gives how the targets of a device are.
+// Status gives the state of the targets of a device.
 func Status(name string) ([]Target, error) { return ask(name, flagNoFlush) }
 
 func ask(name string, flags uint32) ([]Target, error) {
@@ -59,7 +59,7 @@ func ask(name string, flags uint32) ([]Target, error) {
 	for size := 16 << 10; size <= mostBuffer; size *= 4 {
 		b := make([]byte, size)
 		ne := binary.NativeEndian
-		ne.PutUint32(b[0:], 4) // version 4.0.0 is understood by every kernel since
+		ne.PutUint32(b[0:], 4) // every later kernel accepts version 4.0.0
 		ne.PutUint32(b[12:], uint32(size))
 		ne.PutUint32(b[16:], headLen)
 		ne.PutUint32(b[28:], flags)
@@ -128,7 +128,7 @@ type Raid struct {
 	Mismatch   uint64
 }
 
-// ParseRaid takes it apart; ok is false when it is not of that form.
+// ParseRaid parses it; ok is false for another format.
 func ParseRaid(params string) (r Raid, ok bool) {
 	f := strings.Fields(params)
 	if len(f) < 6 {

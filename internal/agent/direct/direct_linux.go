@@ -1,5 +1,5 @@
-// Package direct reads devices past the page cache. What the kernel's own users of a device (md, a file system) write
-// goes past it as well, so a page that was read before they wrote is never read anew while they hold the device.
+// Package direct reads devices past the page cache. The kernel's own users of a device (md, a file system) bypass it
+// too when they write, so a cached page would stay old while they hold the device.
 package direct
 
 import (
@@ -15,14 +15,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// align is what memory, length and offset are aligned to: a page is enough for every block device (open(2), O_DIRECT).
+// align is the alignment of memory, length and offset: a page is enough for every block device (open(2), O_DIRECT).
 const align = 4096
 
 // File is an opened device. It implements io.ReaderAt.
 type File struct {
 	fd   int
 	path string
-	disk string // name of the whole disk in sysfs; empty for what is no block device
+	disk string // name of the whole disk in sysfs; empty if it is no block device
 	// Size in bytes.
 	Size int64
 }
@@ -41,8 +41,8 @@ func Open(path string) (*File, error) {
 	return &File{fd, path, Disk(path), size}, nil
 }
 
-// Disk is the kernel's name of the whole disk that a device node is, or is a partition of, as sysfs nests them; empty
-// for what is no block device.
+// Disk is the kernel's name of the whole disk of a device node or partition, from sysfs; empty if it is no block
+// device.
 func Disk(path string) string {
 	if filepath.Dir(path) != "/dev" {
 		return ""
@@ -66,7 +66,7 @@ func (f *File) Fill(at int64, b []byte) error {
 	return err
 }
 
-// count is how much of a disk's I/O was ours.
+// count is our part of a disk's I/O.
 type count struct{ reads, ms uint64 }
 
 var (
@@ -74,8 +74,7 @@ var (
 	own = map[string]count{}
 )
 
-// Own is how many reads of a disk were made by this package, and how many milliseconds they took, as the kernel counted
-// them.
+// Own is the number of reads of a disk by this package, and their time in milliseconds, as counted by the kernel.
 func Own(disk string) (reads, ms uint64) {
 	mu.Lock()
 	defer mu.Unlock()
@@ -127,5 +126,5 @@ func (f *File) ReadAt(b []byte, at int64) (int, error) {
 	return copied, nil
 }
 
-// Close lets go of the device.
+// Close closes the device.
 func (f *File) Close() error { return unix.Close(f.fd) }

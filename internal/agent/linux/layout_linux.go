@@ -16,14 +16,14 @@ import (
 	"lantern/internal/core/partition"
 )
 
-// rereadTable makes the kernel read a partition table anew (BLKRRPART of linux/fs.h).
+// rereadTable makes the kernel read a partition table again (BLKRRPART of linux/fs.h).
 const rereadTable = 0x125F
 
 // shown is how long the kernel may take until it shows new partitions.
 const shown = 10 * time.Second
 
-// clearEnds is how much of both ends of a new partition is cleared, so that nothing that lay there before comes to
-// light as somebody's file system.
+// clearEnds is the length of both ends of a new partition that is cleared, so that no earlier file system appears
+// there.
 const clearEnds = 1 << 20
 
 // newGUID is a GUID of random bytes, version 4 (RFC 9562 5.4); its first three fields are little-endian on a drive.
@@ -34,7 +34,7 @@ func newGUID() (g partition.GUID) {
 }
 
 // writeTable gives a blank drive the partitions of a table that was made for it, reads them back, and waits until the
-// kernel shows them. The device is opened for itself alone: the kernel refuses one that anybody uses.
+// kernel shows them. The device is opened exclusively: the kernel refuses one that is in use.
 func writeTable(name, path string, size int64, sector int, old partition.Table) (string, error) {
 	t, err := old.For(uint64(size), sector, newGUID, false)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// leafs are what the kernel itself does with devices: file systems that are mounted, swap.
+// leafs are the kernel's own uses of devices: mounted file systems, swap.
 func (m *Machine) leafs(byNumbers map[string]string) (map[string][]stack.Leaf, error) {
 	text, err := os.ReadFile(m.Root + "/proc/1/mountinfo")
 	if err != nil {
@@ -94,7 +94,7 @@ func (m *Machine) devicesOf(mount stack.Mount, byNumbers map[string]string) (dev
 	return devices
 }
 
-// mounted adds the uses that a mount tells of.
+// mounted adds the uses of a mount.
 func (m *Machine) mounted(found leaves, mount stack.Mount, systems []fileSystem, byNumbers map[string]string) {
 	devices := m.devicesOf(mount, byNumbers)
 	if mount.Type == "btrfs" && len(systems) > 0 {

@@ -40,8 +40,8 @@ type Machine struct {
 	lasting map[string]lasting // by name
 }
 
-// Drives are the block devices that have a medium. Devices made of others (device mapper, md, memory) are none. One
-// that tells no identity has an empty key and says so.
+// Drives are the block devices with a medium. Devices made of others (device mapper, md, memory) are not drives. A
+// drive without an identity has an empty key and says so.
 func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 	entries, err := os.ReadDir(m.Root + "/sys/block")
 	if err != nil {
@@ -60,7 +60,7 @@ func (m *Machine) Drives(context.Context) ([]agent.Found, error) {
 	return out, nil
 }
 
-// found is a drive as it is now; fresh reads what is on it in any case.
+// found is the present state of a drive; fresh always reads its content.
 func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	dir := m.Root + "/sys/block/" + name
 	sectors, err := strconv.ParseUint(read(dir+"/size"), 10, 64)
@@ -92,7 +92,7 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	d := &f.Known
 	f.ReadOnly = read(dir+"/ro") == "1"
 	block := m.blockDevice(dir, name, "")
-	// The kernel itself puts drives to sleep where it was told to; opening one would set it going.
+	// The kernel itself may put drives into standby; opening one would spin it up.
 	if state := read(dir + "/device/power/runtime_status"); state == "suspended" {
 		f.Transport, f.Blind = nil, "its host put it to sleep, and it was not woken to be asked"
 	}
@@ -111,18 +111,17 @@ func (m *Machine) found(name string, fresh bool) (f agent.Found, ok bool) {
 	return f, true
 }
 
-// lasting is what of a drive does not change as long as it is the same drive, so that it is not asked of the kernel at
-// every look.
+// lasting holds constant data of a drive, so that it is not read from the kernel at every look.
 type lasting struct {
 	seq string // diskseq: another number, another drive
 	f   agent.Found
 	at  time.Time
 }
 
-// lastingFor is how long it stands: a light may come to be known later than its drive.
+// lastingFor is how long it is valid: a light may appear later than its drive.
 const lastingFor = 5 * time.Minute
 
-// identify is a drive as the kernel knows it, without what changes while it is there.
+// identify gives the constant data of a drive from the kernel.
 func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok bool) {
 	var err error
 	f = agent.Found{Path: m.Root + "/dev/" + name, Mark: read(dir + "/diskseq"), Adapter: adapter(dir)}
@@ -165,7 +164,7 @@ func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok 
 			f.Protocol, bus = agent.ATA, "ata"
 		}
 		if serial, usb := usbSerial(dir); usb {
-			// What a bridge answers to pass-through commands is not the drive's; the kernel's own account of it stands.
+			// A bridge's answers to pass-through commands are not the drive's; the kernel's data is used.
 			f.Transport, f.Blind = nil, "a USB bridge hides SMART"
 			if d.Serial == "" && d.WWN == "" {
 				d.Serial = serial
@@ -199,10 +198,10 @@ func (m *Machine) identify(name, dir string, sectors uint64) (f agent.Found, ok 
 	return f, true
 }
 
-// made are devices made of others, or of memory, which are no drives.
+// made are devices made of others, or of memory; they are not drives.
 var made = []string{"dm-", "md", "ram", "zram", "sr", "fd", "bcache", "nbd", "zd"}
 
-// used says whether anything is on a disk that the kernel knows: a partition, or a device made of it.
+// used reports whether anything is on a disk that the kernel knows: a partition, or a device made of it.
 func used(dir string) bool {
 	above, _ := os.ReadDir(dir + "/holders")
 	entries, _ := os.ReadDir(dir)
@@ -213,7 +212,7 @@ func used(dir string) bool {
 		)
 }
 
-// usbSerial gives the serial of the USB device that a disk hangs on, if it hangs on one (drivers/usb/core/sysfs.c).
+// usbSerial gives the serial of the USB device that a disk is connected to, if there is one (drivers/usb/core/sysfs.c).
 func usbSerial(dir string) (serial string, usb bool) {
 	at, err := filepath.EvalSymlinks(dir + "/device")
 	if err != nil {
@@ -228,9 +227,9 @@ func usbSerial(dir string) (serial string, usb bool) {
 	return "", false
 }
 
-// pin opens a device, and looks at it while it is open. The kernel gives the name of a device that left to another one
-// only when the last who has it open lets go (drivers/scsi/sd.c, scsi_disk_release; drivers/nvme/host/core.c,
-// nvme_free_ns_head), and a loop device lets go of its file no sooner (drivers/block/loop.c, loop_clr_fd).
+// pin opens a device, and examines it while it is open. The kernel reuses the name of a removed device only after it
+// was closed by all users (drivers/scsi/sd.c, scsi_disk_release; drivers/nvme/host/core.c, nvme_free_ns_head), and a
+// loop device lets go of its file no sooner (drivers/block/loop.c, loop_clr_fd).
 func (m *Machine) pin(name string) (f agent.Found, release func(), err error) {
 	fd, err := unix.Open(m.Root+"/dev/"+name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -257,7 +256,7 @@ func readDirect(path string, at int64, b []byte) error {
 
 var pciAddress = regexp.MustCompile(`^[0-9a-f]{4,}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]$`)
 
-// adapter is the PCI function that a block device hangs on: the last one in its path in sysfs.
+// adapter is the PCI function of a block device: the last one in its path in sysfs.
 func adapter(dir string) string {
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {
@@ -302,10 +301,9 @@ var (
 	target    = regexp.MustCompile(`^[0-9]+:([0-9]+:[0-9]+:[0-9]+)$`)
 )
 
-// port names what a drive hangs on so that the name stays over restarts: the PCI function, and of that the port of an
-// AHCI controller (its own number, not the one the kernel counts on; drivers/ata/libata-transport.c), the phy of a SAS
-// device with its expander (drivers/scsi/scsi_transport_sas.c), or else the SCSI target. An NVMe drive is its PCI
-// function.
+// port names the port of a drive, constant over restarts: the PCI function, and of that the port of an AHCI controller
+// (its own number, not the one the kernel counts on; drivers/ata/libata-transport.c), the phy of a SAS device with its
+// expander (drivers/scsi/scsi_transport_sas.c), or else the SCSI target. An NVMe drive is its PCI function.
 func port(root, dir, adapter string) string {
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil || adapter == "" {
@@ -433,14 +431,14 @@ func (m *Machine) Boxes(context.Context) ([]agent.BoxFound, error) {
 			id = strings.TrimPrefix(read(dir+"/sas_address"), "0x")
 		}
 		if len(id) > 6 {
-			id = id[len(id)-6:] // enough to tell a host's enclosures apart, and short enough to be part of every bay's address
+			id = id[len(id)-6:] // long enough to distinguish a host's enclosures, and short enough to be part of every bay's address
 		}
 		out = append(out, agent.BoxFound{ID: "shelf-" + id, Transport: Transport{m.Root + "/dev/" + e.Name()}})
 	}
 	return out, err
 }
 
-// Enclosures are none but those that speak: all others are described by people.
+// Enclosures are only those with SES: all others are described by people.
 func (*Machine) Enclosures(context.Context) ([]agent.Enclosure, error) { return nil, nil }
 
 // Light cannot be switched where no bay is known.

@@ -29,7 +29,7 @@ type blockDevice struct {
 	writes  string // how many writes it has completed: another number, another content
 }
 
-// virtual are block devices that never are on a drive.
+// virtual are block devices that are never on a drive.
 var virtual = []string{"ram", "zram", "sr", "fd"}
 
 // blockDevices lists all block devices, disks and partitions.
@@ -116,8 +116,8 @@ func (m *Machine) blockDevice(dir, name, parent string) blockDevice {
 	return d
 }
 
-// Stack is the graph of block devices of this host, with what the kernel does with each of them. What is on a device
-// is read at its first look, when its uses changed, or when it was written to; never on one that sleeps.
+// Stack is the graph of block devices of this host, with what the kernel does with each of them. The content of a
+// device is read at its first look, when its uses changed, or when it was written to; never on a device in standby.
 func (m *Machine) Stack() (stack.Graph, error) {
 	all, err := m.blockDevices()
 	if err != nil {
@@ -201,7 +201,7 @@ func (m *Machine) nameOf(path string, byNumbers map[string]string) string {
 	return ""
 }
 
-// looked is what was found on a device.
+// looked is the content found on a device.
 type looked struct {
 	what   []string
 	read   bool
@@ -212,14 +212,14 @@ type looked struct {
 	at     time.Time
 }
 
-// lookAgain is how soon a device that something wrote to, or that could not be read, is looked at again.
+// lookAgain is the time after which a device that was written to, or could not be read, is examined again.
 const (
 	lookAgain = 5 * time.Second
 	readAgain = time.Minute
 )
 
-// look tells what is on a device. It is read when it was not yet, when its uses changed, or when somebody wrote to it
-// since while nothing that is known uses it; fresh reads it in any case.
+// look gives the content of a device. It is read the first time, when its uses changed, or when it was written to
+// without a known use; fresh always reads it.
 func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 	disk := d.Name
 	if d.parent != "" {
@@ -246,7 +246,7 @@ func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 		return was
 	}
 	if m.asleep(disk) {
-		return was // it is not woken for that; what was found before stands, and nothing is nothing known
+		return was // it is not woken for this; the earlier result stays, and no result means unknown
 	}
 	got := m.readContents(d)
 	got.used, got.writes, got.at = used, d.writes, time.Now()
@@ -265,7 +265,8 @@ func (m *Machine) look(d blockDevice, used, fresh bool) looked {
 	return got
 }
 
-// contentsLimit is how long a device may take to show what is on it; one that hangs must not hold its host's look up.
+// contentsLimit is how long reading the content of a device may take; a device that hangs must not delay its host's
+// look.
 const contentsLimit = 2 * time.Second
 
 func (m *Machine) readContents(d blockDevice) looked {
@@ -296,8 +297,8 @@ func (m *Machine) readContents(d blockDevice) looked {
 	}
 }
 
-// busy says whether somebody holds a device for itself alone: without O_CREAT, O_EXCL is refused then (open(2)). It is
-// closed again at once.
+// busy reports whether a device is opened exclusively: without O_CREAT, O_EXCL is refused then (open(2)). It is closed
+// again at once.
 func busy(path string) bool {
 	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err == nil {
@@ -338,7 +339,7 @@ func contents(path string, size int64, sector int, whole bool) (l looked) {
 	return l
 }
 
-// sleepKnown is how long an answer to whether a drive sleeps stands.
+// sleepKnown is how long the answer whether a drive is in standby is valid.
 const sleepKnown = 10 * time.Second
 
 // sleep is whether a drive was in standby when it was asked.
@@ -347,7 +348,7 @@ type sleep struct {
 	at  time.Time
 }
 
-// Asleep says whether the drives that a device is on are in standby, any of them. The question does not wake them.
+// Asleep reports whether the drives that a device is on are in standby, any of them. The question does not wake them.
 func (m *Machine) Asleep(device string) bool {
 	dir := "/sys/class/block/" + device
 	if below, err := os.ReadDir(m.Root + dir + "/slaves"); err == nil && len(below) > 0 {
@@ -387,8 +388,7 @@ func (m *Machine) asleep(disk string) bool {
 	return now.yes
 }
 
-// withoutOwn takes what the agent itself read out of a line of I/O statistics, so that it does not count as anybody's
-// use.
+// withoutOwn subtracts the agent's own reads from a line of I/O statistics, so that they do not count as use.
 func withoutOwn(disk, stat string) string {
 	reads, ms := direct.Own(disk)
 	f := strings.Fields(stat)
@@ -403,7 +403,7 @@ func withoutOwn(disk, stat string) string {
 	return strings.Join(f, " ")
 }
 
-// Contents reads what is on a device now; read is false when it could not be.
+// Contents reads the content of a device now; read is false when that failed.
 func (m *Machine) Contents(device string) (holds []string, read bool) {
 	all, err := m.blockDevices()
 	if err != nil || all[device].Name == "" {

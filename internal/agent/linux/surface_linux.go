@@ -14,7 +14,7 @@ import (
 	"lantern/internal/agent"
 )
 
-// surface is a block device opened for itself alone, past all caches.
+// surface is a block device opened exclusively, past all caches.
 type surface struct {
 	f   *os.File
 	all []byte // memory of its own pages: direct transfers want it aligned
@@ -28,8 +28,8 @@ const (
 	workers = 4
 )
 
-// OpenSurface opens a block device to be written from end to end. O_EXCL makes the kernel refuse a device that is
-// mounted or in use by anybody (open(2)).
+// OpenSurface opens a block device to be written from end to end. With O_EXCL the kernel refuses a device that is
+// mounted or in use (open(2)).
 func OpenSurface(path string) (agent.Surface, error) {
 	fd, err := unix.Open(path, unix.O_RDWR|unix.O_DIRECT|unix.O_EXCL|unix.O_CLOEXEC, 0)
 	if err != nil {

@@ -16,9 +16,9 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Transport carries commands to the device at a path: SCSI command blocks through SG_IO (scsi/sg.h), NVMe admin
-// commands through the kernel's pass-through (linux/nvme_ioctl.h). The device is opened for each command, so that a
-// drive which was taken out is never held.
+// Transport sends commands to the device at a path: SCSI command blocks through SG_IO (scsi/sg.h), NVMe admin commands
+// through the kernel's pass-through (linux/nvme_ioctl.h). The device is opened for each command, so that a removed
+// drive is never kept open.
 type Transport struct{ Path string }
 
 const (
@@ -57,7 +57,7 @@ type sgHeader struct {
 	duration, info uint32
 }
 
-// Execute carries out one command, within the time that ctx leaves.
+// Execute executes one command, within the time limit of ctx.
 func (t Transport) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
 	limit := defaultLimit
 	if end, ok := ctx.Deadline(); ok {
@@ -66,8 +66,8 @@ func (t Transport) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) 
 	if limit <= 0 {
 		return nil, context.DeadlineExceeded
 	}
-	// Non-blocking, so that opening waits for nothing; for reading only, since closing what was open for writing makes
-	// the whole system look at the device anew.
+	// Non-blocking, so that opening never waits; read-only, since closing a device that was open for writing makes the
+	// whole system examine it again.
 	f, err := os.OpenFile(t.Path, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
@@ -113,8 +113,8 @@ func (t Transport) sg(f *os.File, cdb, in []byte, limit time.Duration) ([]byte, 
 	return sense, nil
 }
 
-// refuses says whether sense data tells that the command was not carried out: a recovered error, which is also how ATA
-// registers come back, is none.
+// refuses reports whether sense data means that the command was not executed: a recovered error does not; ATA registers
+// are returned that way too.
 func refuses(sense []byte) bool {
 	key := byte(0)
 	switch {

@@ -13,12 +13,11 @@ import (
 	"lantern/internal/clock"
 )
 
-// ueventGroup is the multicast group on which the kernel tells of devices (lib/kobject_uevent.c); udev tells on the
-// other.
+// ueventGroup is the multicast group of the kernel's device events (lib/kobject_uevent.c); the other one is udev's.
 const ueventGroup = 1
 
-// Changes tells when the kernel says that a block device came, went or changed. Where its socket cannot be had, nothing
-// is told, and the machine is looked at now and then.
+// Changes signals the kernel's events that a block device appeared, vanished or changed. Without a socket there are no
+// signals, and the machine is examined at intervals.
 func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_KOBJECT_UEVENT)
 	if err != nil {
@@ -28,7 +27,7 @@ func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 		_ = unix.Close(fd)
 		return nil
 	}
-	// Reading ends now and then, to see whether it is still wanted.
+	// Reading times out regularly, to check whether it is still wanted.
 	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 5})
 	out := make(chan struct{}, 1)
 	tell := func() {
@@ -46,7 +45,7 @@ func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 			switch {
 			case errors.Is(err, unix.EAGAIN), errors.Is(err, unix.EINTR):
 				continue
-			case errors.Is(err, unix.ENOBUFS): // more came than was read: something changed
+			case errors.Is(err, unix.ENOBUFS): // events were lost: something changed
 			case err != nil:
 				return
 			case !ofBlockDevice(b[:n]):
@@ -58,11 +57,10 @@ func (m *Machine) Changes(ctx context.Context) <-chan struct{} {
 	return out
 }
 
-// told are files by which the kernel itself tells of changes to who waits for them (poll(2), POLLPRI): arrays of md,
-// mounts, swap.
+// told are files with which the kernel signals changes (poll(2), POLLPRI): arrays of md, mounts, swap.
 var told = []string{"/proc/mdstat", "/proc/1/mountinfo", "/proc/swaps"}
 
-// watch waits for those files until ctx ends. One that cannot be opened, or that tells nothing, is left out.
+// watch waits for those files until ctx ends. A file that cannot be opened, or gives no signals, is skipped.
 func watch(ctx context.Context, tell func()) {
 	var fds []unix.PollFd
 	for _, path := range told {
@@ -101,7 +99,7 @@ func drain(fd int) {
 	}
 }
 
-// ofBlockDevice says whether an event is about a block device, whole or a partition; it reads an event: strings that
+// ofBlockDevice reports whether an event is about a block device, whole or a partition; it reads an event: strings that
 // end in a zero byte, the first ACTION@DEVPATH, the others KEY=VALUE.
 func ofBlockDevice(event []byte) bool {
 	return bytes.Contains(event, []byte("\x00SUBSYSTEM=block\x00"))

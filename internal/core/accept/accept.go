@@ -17,16 +17,16 @@ import (
 // Stage is one part of the test.
 type Stage string
 
-// The stages, in their order. Which of them a drive goes through, the person says who begins.
+// The stages, in their order. The person who begins the test chooses which of them apply.
 const (
-	Fresh    Stage = "fresh"    // what it says of its past
+	Fresh    Stage = "fresh"    // its earlier use
 	Short    Stage = "short"    // its short self-test
-	Surface  Stage = "surface"  // its whole surface is written with patterns, and read back
+	Surface  Stage = "surface"  // write patterns to its whole surface and read them back
 	Extended Stage = "extended" // its extended self-test
-	Compare  Stage = "compare"  // what it counted meanwhile
+	Compare  Stage = "compare"  // its error counters meanwhile
 )
 
-// Outcome is how it stands.
+// Outcome is the state of the test.
 type Outcome string
 
 // The outcomes.
@@ -38,10 +38,10 @@ const (
 	Stopped Outcome = "stopped"
 )
 
-// Open says whether it goes on, or can.
+// Open reports whether it has not ended.
 func (o Outcome) Open() bool { return o == Running || o == Paused }
 
-// Counts are what a drive counted, at one moment.
+// Counts are the counters of a drive at one moment.
 type Counts struct {
 	At     time.Time                    `json:"at"`
 	Values map[drive.MetricName]float64 `json:"values"`
@@ -56,11 +56,11 @@ type State struct {
 	Bay    string         `json:"bay"`
 	Stages []Stage        `json:"stages"`
 	At     int            `json:"at"` // index of the stage
-	// Asked is true when what the stage orders was ordered and has not ended.
+	// Asked is true when the order of the stage was given and has not ended.
 	Asked   bool    `json:"asked,omitempty"`
 	Outcome Outcome `json:"outcome"`
-	Rate    int64   `json:"rate,omitempty"` // bytes a second at the most
-	// Since is from when on a reading tells what all stages but the last have left.
+	Rate    int64   `json:"rate,omitempty"` // greatest pace in bytes a second
+	// Since is the time after which a reading shows the state after all stages but the last.
 	Since   time.Time      `json:"since"`
 	Before  Counts         `json:"before"`
 	Checks  []record.Check `json:"checks"`
@@ -70,7 +70,7 @@ type State struct {
 	Surface SurfaceReport  `json:"surface"`
 }
 
-// Decode reads a state as it was kept. Until checks were of one kind with those of swaps, they were kept as findings.
+// Decode reads a stored state. Earlier versions stored checks as findings.
 func Decode(doc []byte) (s State, err error) {
 	if err := json.Unmarshal(doc, &s); err != nil {
 		return s, err
@@ -97,7 +97,7 @@ func Decode(doc []byte) (s State, err error) {
 	return s, nil
 }
 
-// Order is what is asked of the drive's host.
+// Order is an order for the drive's host.
 type Order struct {
 	Kind OrderKind
 	Test drive.SelfTestKind // a self-test
@@ -114,7 +114,7 @@ const (
 	OrderStop    OrderKind = "stop"
 )
 
-// grave are the counters of which a new drive has none, and that must not grow while it is tested.
+// grave are the counters that are zero on a new drive and must not grow while it is tested.
 var grave = []struct {
 	metric drive.MetricName
 	words  string
@@ -132,7 +132,7 @@ var grave = []struct {
 	{"media_errors", "media errors"},
 }
 
-// What a drive that is new may have run: for longer than that it was used by somebody.
+// Greatest power-on time of a new drive: a longer one means earlier use.
 const (
 	newHours   = 48
 	newCycles  = 50
@@ -151,7 +151,7 @@ func Policy(surface, extended bool) []Stage {
 	return append(out, Compare)
 }
 
-// Lacks says in words what a policy asks for that an acceptance did not have; empty when it had all.
+// Lacks lists the stages that a policy requires and that an acceptance did not have; empty when it had all.
 func (s *State) Lacks(policy []Stage) string {
 	var out []string
 	for _, st := range policy {
@@ -166,17 +166,17 @@ func (s *State) Lacks(policy []Stage) string {
 	return strings.Join(out, " and ")
 }
 
-// Stage is the one it is at.
+// Stage is the present stage.
 func (s *State) Stage() Stage { return s.Stages[min(s.At, len(s.Stages)-1)] }
 
 func (s *State) say(at time.Time, who, format string, args ...any) {
 	s.Log = append(slices.Clip(s.Log), record.Entry{At: at, Who: who, Says: fmt.Sprintf(format, args...)})
 }
 
-// logLag is how old the reading can be that tells that a self-test has ended.
+// logLag is the greatest age of the reading that shows the end of a self-test.
 const logLag = time.Minute
 
-// found keeps what was looked at. What stops, fails the drive.
+// found records a check. A check that stops fails the drive.
 func (s *State) found(c record.Check) {
 	s.Checks = append(slices.Clip(s.Checks), c)
 	if c.Result == record.Stops {
@@ -184,7 +184,7 @@ func (s *State) found(c record.Check) {
 	}
 }
 
-// tells says whether a drive counts what is bad at all: one that does not is not known to be clean (R7).
+// tells reports whether a drive has error counters at all: without them it is not known to be good (R7).
 func (c Counts) tells() bool {
 	for _, g := range grave {
 		if _, ok := c.Values[g.metric]; ok {
@@ -196,7 +196,7 @@ func (c Counts) tells() bool {
 
 const untold = "not reported by this drive"
 
-// Past checks what a drive's counters say about its past: its earlier use and its errors, two checks in this order.
+// Past checks the counters of a drive: its earlier use and its errors, two checks in this order.
 func Past(now Counts) []record.Check {
 	looked := "its own counters of " + now.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
 	hours, told := now.Values["power_on_hours"]
@@ -234,7 +234,7 @@ func Past(now Counts) []record.Check {
 	return []record.Check{fresh, clean}
 }
 
-// Begin looks at what the drive says of its past, and goes on to the first test.
+// Begin checks the earlier use of the drive and goes to the first test.
 func Begin(s State, at time.Time, now Counts) (State, []Order) {
 	s.BegunAt, s.Outcome, s.Before = at, Running, now
 	s.say(at, s.By, "started the acceptance test of %s", s.Drive.Tail())
@@ -248,13 +248,13 @@ func Begin(s State, at time.Time, now Counts) (State, []Order) {
 	return s.goOn(at)
 }
 
-// goOn comes to the next stage and gives what it orders.
+// goOn goes to the next stage and gives its orders.
 func (s State) goOn(at time.Time) (State, []Order) {
 	s.At, s.Asked = s.At+1, false
 	return s.Orders(at)
 }
 
-// Orders gives what the stage it is at orders, if that was not ordered.
+// Orders gives the orders of the present stage that were not given yet.
 func (s State) Orders(at time.Time) (State, []Order) {
 	if s.Outcome != Running || s.Asked {
 		return s, nil
@@ -273,8 +273,8 @@ func (s State) Orders(at time.Time) (State, []Order) {
 	return s, nil
 }
 
-// TestEnded takes in how a self-test ended. One that was cut short by something else rests until somebody lets it go
-// on.
+// TestEnded records the end of a self-test. If something else stopped the test, the acceptance pauses until a person
+// resumes it.
 func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed bool, says string) (State, []Order) {
 	mine := s.Stage() == Short && kind == drive.SelfTestShort || s.Stage() == Extended && kind == drive.SelfTestExtended
 	if !s.Outcome.Open() || !mine {
@@ -291,7 +291,7 @@ func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed b
 	case passed:
 		s.found(c)
 		s.say(at, record.Seen, "its %s self-test: %s", kind, says)
-		s.Since = at.Add(-logLag) // the reading that told of its end came after it
+		s.Since = at.Add(-logLag) // the reading that shows its end is newer than the end
 		return s.goOn(at)
 	case failed:
 		c.Result, c.Do = record.Stops, "Send it back."
@@ -304,7 +304,7 @@ func (s State) TestEnded(at time.Time, kind drive.SelfTestKind, passed, failed b
 	return s, nil
 }
 
-// CannotTest takes in that the drive has no such self-test: that is told of it, and nothing waits for one.
+// CannotTest records that the drive does not support this self-test: the check says so, and the stage ends.
 func (s State) CannotTest(at time.Time, why string) (State, []Order) {
 	if s.Outcome != Running || s.Stage() != Short && s.Stage() != Extended {
 		return s, nil
@@ -321,7 +321,7 @@ func (s State) CannotTest(at time.Time, why string) (State, []Order) {
 	return s.goOn(at)
 }
 
-// NoCounts takes in that the drive tells nothing of what it counts.
+// NoCounts records that the drive reports no counters.
 func (s State) NoCounts(at time.Time, why string) State {
 	if s.Outcome != Running || s.Stage() != Compare {
 		return s
@@ -340,7 +340,7 @@ func (s State) NoCounts(at time.Time, why string) State {
 	return s
 }
 
-// OrderFailed takes in that an order was not carried out: nothing was written.
+// OrderFailed records that an order was not carried out: nothing was written.
 func (s State) OrderFailed(at time.Time, why string) State {
 	if s.Outcome == Running && s.Asked {
 		s.Outcome, s.Asked = Paused, false
@@ -349,13 +349,13 @@ func (s State) OrderFailed(at time.Time, why string) State {
 	return s
 }
 
-// CountsSeen compares what it counts at the end with the beginning.
+// CountsSeen compares the counters at the end with those at the beginning.
 func (s State) CountsSeen(now Counts) State {
 	if s.Outcome != Running || s.Stage() != Compare || !now.At.After(s.BegunAt) || s.At == 0 {
 		return s
 	}
 	if now.At.Before(s.Since) {
-		return s // a reading from before the last stage ended tells nothing of it
+		return s // a reading from before the end of the last stage does not count
 	}
 	c := record.Check{
 		ID:     "compare",
@@ -402,7 +402,7 @@ func (s *State) end(at time.Time) {
 	s.say(at, record.Seen, "%s%s", s.Outcome, words)
 }
 
-// Words is the gravest thing that was found, in words.
+// Words is the worst result in words.
 func (s *State) Words() string {
 	best := ""
 	for _, c := range s.Checks {
@@ -419,7 +419,7 @@ func (s *State) Words() string {
 	return best
 }
 
-// Act takes a person's word: pause, resume, stop. why is what makes it impossible.
+// Act performs a person's action: pause, resume, stop. why is the reason why it is impossible.
 func (s State) Act(at time.Time, by, what, reason string) (next State, orders []Order, why string) {
 	if !s.Outcome.Open() {
 		return s, nil, "the test has ended: " + string(s.Outcome)

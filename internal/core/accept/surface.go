@@ -7,7 +7,7 @@ import (
 	"lantern/internal/core/record"
 )
 
-// SurfaceReport is how far the writing and reading back has come, as the agent tells it.
+// SurfaceReport is the progress of a surface test, as the agent reports it.
 type SurfaceReport struct {
 	Pass  string  `json:"pass"` // write or verify
 	Done  int64   `json:"done"` // bytes of this pass
@@ -16,18 +16,18 @@ type SurfaceReport struct {
 	State string  `json:"state"` // running, paused, finished, failed, stopped
 	Bad   []int64 `json:"bad,omitempty"`
 	Says  string  `json:"says,omitempty"`
-	// Faults are all places that were found, in order of address.
+	// Faults are all bad places found, in order of address.
 	Faults []SurfaceFault `json:"faults,omitempty"`
 }
 
-// SurfaceFault is one place, of so many bytes in a row: what is "not written", "not read" or "differs".
+// SurfaceFault is one bad place: an address, a number of consecutive bytes, and "not written", "not read" or "differs".
 type SurfaceFault struct {
 	At    int64  `json:"at"`
 	Bytes int64  `json:"bytes"`
 	What  string `json:"what"`
 }
 
-// looked is what of the surface was written and read back.
+// looked is the part of the surface that was written and read back.
 func (r SurfaceReport) looked() string {
 	share := func(n int64) string {
 		return fmt.Sprintf("%d of %d bytes (%.1f %%)", n, r.Size, 100*float64(n)/float64(max(1, r.Size)))
@@ -41,7 +41,7 @@ func (r SurfaceReport) looked() string {
 	return "written with patterns: " + share(r.Done) + "; nothing was read back"
 }
 
-// SurfaceSeen takes in what the agent tells of writing and reading back.
+// SurfaceSeen records the agent's report of a surface test.
 func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
 	if !s.Outcome.Open() || s.Stage() != Surface {
 		return s, nil
@@ -74,12 +74,12 @@ func (s State) SurfaceSeen(at time.Time, r SurfaceReport) (State, []Order) {
 	return s, nil
 }
 
-// inner is how fast the last tracks of a rotating drive are, beside the first: they are shorter by about as much.
+// inner is the pace on the innermost tracks of a rotating drive relative to the outermost: about the ratio of their
+// lengths.
 const inner = 0.5
 
-// Finish is when writing and reading back its surface will have ended, between two times; ok is false while nobody can
-// say. The soonest is at the rate so far; the latest is where the rate falls from now on as it does towards the inner
-// tracks.
+// Finish is the estimated end of the surface test, between two times; ok is false while no estimate is possible. The
+// soonest assumes the pace so far; the latest assumes that it falls as it does towards the inner tracks.
 func (s *State) Finish(now time.Time) (soonest, latest time.Time, ok bool) {
 	u := s.Surface
 	if s.Outcome != Running || s.Stage() != Surface || u.State != "running" || u.Rate <= 0 || u.Size <= 0 {

@@ -1,4 +1,4 @@
-// Package capacity says when a pool will be full, as a range.
+// Package capacity estimates when a pool will be full, as a range.
 package capacity
 
 import (
@@ -6,31 +6,31 @@ import (
 	"time"
 )
 
-// Use is how full a pool was.
+// Use is the fill level of a pool at one time.
 type Use struct {
 	At   time.Time
 	Used float64 // bytes
 }
 
-// Forecast is when a pool will be full. Growth is in bytes a day: the median of the slopes between all pairs of days,
-// with the quartiles of these slopes.
+// Forecast is an estimate of when a pool will be full. Growth is in bytes a day: the median of the slopes between all
+// pairs of days, with the quartiles of these slopes.
 type Forecast struct {
 	Growth, Slow, Fast float64
-	// Soonest and Latest are when it is full if it goes on growing fast, or slowly; zero when it does not grow so.
+	// Soonest and Latest are when it is full with fast or slow growth; zero when it does not grow at that rate.
 	Soonest, Likely, Latest time.Time
-	Days                    int // over how many days it was watched
+	Days                    int // number of days with data
 }
 
-// Leads a forecast needs: so many days with a value, over so long; what lies farther ahead than farthest is not told.
+// A forecast needs this many days with a value, over this time; an end later than farthest is not shown.
 const (
 	leastDays = 5
 	leastSpan = 7 * 24 * time.Hour
 	farthest  = 10 * 365 * 24 * time.Hour
 )
 
-// Of reckons from how full a pool was. The newest value of each day counts, so that what comes and goes within a day
-// does not; single jumps move a median of slopes little (Theil 1950, Sen 1968). A week's own rhythm is evened out by
-// taking pairs that are whole weeks apart where there are enough of them. ok is false when too little is known.
+// Of computes a forecast from the fill levels of a pool. The newest value of each day counts, so changes within a day
+// do not; single jumps move a median of slopes little (Theil 1950, Sen 1968). Weekly patterns are removed by using
+// pairs that are whole weeks apart where there are enough of them. ok is false when there is too little data.
 func Of(uses []Use, capacity float64, now time.Time) (f Forecast, ok bool) {
 	days := daily(uses)
 	if len(days) < leastDays || days[len(days)-1].At.Sub(days[0].At) < leastSpan || capacity <= 0 {
@@ -73,7 +73,7 @@ func daily(uses []Use) (out []Use) {
 	return out
 }
 
-// slopesOf are the slopes between all pairs, in bytes a day; of whole weeks, only between days that are about whole
+// slopesOf gives the slopes between all pairs, in bytes a day; with whole weeks, only between days that are about whole
 // weeks apart.
 func slopesOf(days []Use, wholeWeeks bool) (out []float64) {
 	for i := range days {

@@ -9,11 +9,11 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// Kind is a way in which a pool comes to hold more.
+// Kind is a way to increase the capacity of a pool.
 type Kind string
 
-// A pool gets another group like the largest it has; a group whose pieces are on any of its members gets the drives of
-// another host, or one more drive; or each of its drives is replaced by a larger one.
+// A pool gets another group like its largest one; a spread group gets the drives of another host, or one more drive; or
+// each drive of a group is replaced by a larger one.
 const (
 	AnotherGroup Kind = "new-group"
 	AnotherHost  Kind = "new-host"
@@ -21,26 +21,27 @@ const (
 	LargerDrives Kind = "larger-drives"
 )
 
-// Way is one of them, with what it takes and about how much more the pool holds then.
+// Way is one way to increase the capacity, with the drives that it needs and the approximate gain.
 type Way struct {
 	Kind   Kind
-	Like   string // the group or host that the new one is like, or the group whose drives are replaced or joined
+	Like   string // the group or host that serves as a model, or the group whose drives are replaced or extended
 	Drives int
-	Size   drive.Bytes // of each drive; 0 where they are of several sizes, as those are that they are like
+	Size   drive.Bytes // of each drive; 0 where the drives to be copied have several sizes
 	Adds   drive.Bytes
 }
 
-// What a pool holds by its members' sizes and protection may differ by so much from what its pool system says: some is
-// kept back for records and spare room. Where it differs by more, the pool is not built as it is understood here.
+// Greatest difference between the capacity computed from the members' sizes and protection and the capacity that the
+// pool system reports: some space is reserved for metadata. With a greater difference, the structure of the pool is not
+// understood here.
 const (
 	leastShare = 0.80
 	mostShare  = 1.05
 )
 
-// Ways are those that are known for a pool, with the given size of drive for larger ones; 0 stands for twice the
-// largest there is. ok is false, and there are none, where the sizes of members and the protection do not add up to
-// what the pool system says that the pool holds: then nothing can be told of what more drives would add. How much a way
-// adds is in proportion to that. Whether the pool system can be ordered to do it is not asked here.
+// Ways gives the ways to increase the capacity of a pool, with the given size for larger drives; 0 means twice the
+// largest present. ok is false, without any ways, where the sizes of members and the protection do not explain the
+// capacity that the pool system reports: then the gain cannot be computed. The gain is scaled by that capacity. Whether
+// the pool system accepts an order for it is not checked here.
 func Ways(p *pool.Pool, size drive.Bytes) (ways []Way, ok bool) {
 	protect, ok := protections(p)
 	if !ok || len(p.Groups) == 0 {
@@ -90,8 +91,8 @@ func Ways(p *pool.Pool, size drive.Bytes) (ways []Way, ok bool) {
 	return ways, true
 }
 
-// larger are groups with drives of a size in place of smaller ones, and how many these are. Size 0 stands for twice the
-// largest there is.
+// larger gives the groups with drives of a size in place of smaller ones, and the number of replaced drives. Size 0
+// means twice the largest present.
 func larger(groups []pool.Group, size drive.Bytes) (out []pool.Group, count int, is drive.Bytes) {
 	if size == 0 {
 		for _, g := range groups {
@@ -112,8 +113,8 @@ func larger(groups []pool.Group, size drive.Bytes) (out []pool.Group, count int,
 	return out, count, size
 }
 
-// protections are what protects what is on each group; ok is false where that cannot be told, since the volumes on it
-// have several, or a size is not known. What a volume holds beside nine tenths of the rest is left out of account.
+// protections gives the protection of the data on each group; ok is false where it is ambiguous, since its volumes have
+// several, or where a size is unknown. Volumes that are small beside nine tenths of the data are ignored.
 func protections(p *pool.Pool) (out []pool.Protection, ok bool) {
 	for _, g := range p.Groups {
 		in := here(g)
@@ -145,7 +146,7 @@ func protections(p *pool.Pool) (out []pool.Protection, ok bool) {
 	return out, true
 }
 
-// here are the members of a group that take part in it: those that were set aside do not.
+// here are the members of a group that store data: those that were set aside do not.
 func here(g pool.Group) []pool.Member {
 	return slices.DeleteFunc(slices.Clone(g.Members), func(m pool.Member) bool { return m.State == pool.Out })
 }
@@ -154,7 +155,7 @@ func least(members []pool.Member) drive.Bytes {
 	return slices.MinFunc(members, func(a, b pool.Member) int { return cmp.Compare(a.Size, b.Size) }).Size
 }
 
-// alike is the size of members; 0 where they are of several.
+// alike is the common size of members; 0 where they have several.
 func alike(members []pool.Member) drive.Bytes {
 	if slices.ContainsFunc(members, func(m pool.Member) bool { return m.Size != members[0].Size }) {
 		return 0
@@ -162,7 +163,7 @@ func alike(members []pool.Member) drive.Bytes {
 	return members[0].Size
 }
 
-// like are the members of the domain with the least room: what one more of the kind would be.
+// like are the members of the smallest domain, as a model for one more domain.
 func like(g pool.Group) []pool.Member {
 	of := map[string][]pool.Member{}
 	var names []string
@@ -183,7 +184,7 @@ func like(g pool.Group) []pool.Member {
 	return slices.Clone(of[best])
 }
 
-// holds is how many bytes groups hold by the sizes of their members alone.
+// holds is the capacity of groups in bytes, computed from the sizes of their members.
 func holds(groups []pool.Group, protect []pool.Protection) (sum float64) {
 	for i, g := range groups {
 		sum += groupHolds(here(g), protect[i], g.Spread)
@@ -193,7 +194,7 @@ func holds(groups []pool.Group, protect []pool.Protection) (sum float64) {
 
 func groupHolds(members []pool.Member, protect pool.Protection, spread bool) float64 {
 	t := protect.Tolerance
-	var data float64 // of members that hold data where others hold nothing but parity
+	var data float64 // of data members where others store only parity
 	parity := false
 	for _, m := range members {
 		if parity = parity || m.Parity; !m.Parity {
@@ -214,7 +215,7 @@ func groupHolds(members []pool.Member, protect pool.Protection, spread bool) flo
 	return small * float64(n) * float64(protect.Data) / float64(protect.Data+t)
 }
 
-// rooms are the sizes of members, or of all members of a domain together, the smallest first.
+// rooms are the sizes of members, or of domains, the smallest first.
 func rooms(members []pool.Member, domains bool) (out []float64) {
 	of := map[string]float64{}
 	for _, m := range members {
@@ -231,15 +232,15 @@ func rooms(members []pool.Member, domains bool) (out []float64) {
 	return out
 }
 
-// spreadHolds is how much fits where each stripe has its pieces in different places. Of pieces of one size, u bytes in
-// each of w pieces fit exactly when the places, each counted with no more than u, have room for w times u.
+// spreadHolds is the capacity where the pieces of each stripe are on different places. w pieces of u bytes each fit
+// exactly when the places, each counted with at most u, have room for w times u.
 func spreadHolds(rooms []float64, protect pool.Protection) float64 {
 	w, data := protect.Tolerance+1, 1
 	switch {
 	case protect.Data > 1:
 		w, data = protect.Data+protect.Tolerance, protect.Data
 	case protect.Data < 0:
-		// Each stripe is as wide as there are places with room left.
+		// Each stripe is as wide as the number of places with room left.
 		var sum, filled float64
 		for i, r := range rooms {
 			if left := len(rooms) - i; left > protect.Tolerance {

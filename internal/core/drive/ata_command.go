@@ -2,8 +2,8 @@ package drive
 
 import "fmt"
 
-// An ATA command travels inside a SCSI command block: ATA PASS-THROUGH (16), SAT-4 clause 12.2.3. The registers come
-// back in the sense data's ATA Status Return descriptor, SAT-4 clause 12.2.7.
+// An ATA command travels inside a SCSI command block: ATA PASS-THROUGH (16), SAT-4 clause 12.2.3. The drive returns its
+// registers in the ATA Status Return descriptor of the sense data, SAT-4 clause 12.2.7.
 const (
 	opPassThrough16 = 0x85
 	protocolNonData = 3
@@ -33,7 +33,7 @@ const (
 	flagExtend = 1 // of byte 1: the registers are 48-bit ones
 )
 
-// The logs of a drive that are read, by their addresses (ACS-4 table 203).
+// The logs that are read from a drive, by address (ACS-4 table 203).
 const (
 	LogDirectory        byte = 0x00
 	LogErrors           byte = 0x01
@@ -46,7 +46,7 @@ const (
 )
 
 // Registers are the ATA registers of one command. Those of a 28-bit command have 8 bits of features and count and 24 of
-// address; Extend says that all are used, as a 48-bit command does.
+// address; Extend is true for a 48-bit command, which uses all of them.
 type Registers struct {
 	Extend   bool
 	Features uint16
@@ -57,7 +57,7 @@ type Registers struct {
 	Error    byte // only on the way back
 }
 
-// The commands of a reading, in their order.
+// The commands of one reading, in the order they are sent.
 var (
 	IdentifyDevice      = Registers{Command: cmdIdentify, Count: 1}
 	SmartReadData       = Registers{Command: cmdSmart, Features: smartReadData, LBA: smartSignature, Count: 1}
@@ -78,8 +78,8 @@ var (
 	CheckPowerMode = Registers{Command: cmdCheckPower}
 )
 
-// Asleep reads the answer to CHECK POWER MODE (ACS-4 7.3.2): in standby the platters stand still, and most other
-// commands would set them going.
+// Asleep reads the answer to CHECK POWER MODE (ACS-4 7.3.2): in standby the platters do not turn, and most other
+// commands would spin them up.
 func Asleep(r Registers) bool { return r.Count&0xFF <= 0x01 }
 
 // ReadLog asks for one page of a log: by READ LOG EXT (ACS-4 7.22) from a drive that has general purpose logging, else
@@ -96,8 +96,8 @@ func ReadLog(general bool, log byte, page uint16) Registers {
 	}
 }
 
-// StartSelfTest begins a self-test in off-line mode (ACS-3 7.54.5, table 132); the drive goes on serving meanwhile. ok
-// is false for a kind that has no subcommand.
+// StartSelfTest begins a self-test in off-line mode (ACS-3 7.54.5, table 132); the drive keeps serving I/O. ok is false
+// for a kind that has no subcommand.
 func StartSelfTest(k SelfTestKind) (r Registers, ok bool) {
 	for number, kind := range selfTestKinds {
 		if kind == k {
@@ -110,7 +110,7 @@ func StartSelfTest(k SelfTestKind) (r Registers, ok bool) {
 // StopSelfTest aborts a self-test that runs in off-line mode.
 var StopSelfTest = Registers{Command: cmdSmart, Features: smartExecute, LBA: smartSignature | 0x7F}
 
-// EncodePassThrough gives the 16-byte command block; in says whether a page of data comes back.
+// EncodePassThrough gives the 16-byte command block; in is true when a page of data comes back.
 func EncodePassThrough(r Registers, in bool) []byte {
 	cdb := make([]byte, 16)
 	cdb[0] = opPassThrough16
@@ -139,8 +139,8 @@ func EncodePassThroughOut(r Registers) []byte {
 	return cdb
 }
 
-// Sends says whether a command block takes data to the device rather than from it: an ATA command in a pass-through
-// that says so, or SEND DIAGNOSTIC.
+// Sends reports whether a command block transfers data to the device: an ATA pass-through in the out direction, or SEND
+// DIAGNOSTIC.
 func Sends(cmd []byte) bool {
 	switch {
 	case len(cmd) == 16 && cmd[0] == opPassThrough16:

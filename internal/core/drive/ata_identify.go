@@ -49,7 +49,7 @@ func DecodeIdentify(page []byte) (Description, error) {
 		return d, unreadable(PageIdentify, page, "%d bytes came, %d were due", len(page), PageSize)
 	}
 	w := func(n int) uint16 { return binary.LittleEndian.Uint16(page[2*n:]) }
-	// The integrity word counts only when its signature is there (ACS-4 7.12.7.98).
+	// The integrity word is valid only when its signature is present (ACS-4 7.12.7.98).
 	if byte(w(wordIntegrity)) == integritySignature && sum(page) != 0 {
 		return d, unreadable(
 			PageIdentify,
@@ -64,7 +64,7 @@ func DecodeIdentify(page []byte) (Description, error) {
 	if d.Serial == "" {
 		return d, unreadable(PageIdentify, page, "it names no serial number")
 	}
-	// Words 82 to 84 and 85 to 87 count only when bits 15:14 of word 83, 84 and 87 read 01b.
+	// Words 82 to 84 and 85 to 87 are valid only when bits 15:14 of word 83, 84 and 87 read 01b.
 	valid := func(n int) bool { return w(n)>>14 == 0b01 }
 	if valid(wordCommandSets83) {
 		d.SMARTSupported = w(wordCommandSets82)&1 != 0
@@ -172,7 +172,7 @@ func EncodeIdentify(d Description) []byte {
 }
 
 // ataString reads an ASCII field: two characters a word, the first in the high byte, padded with spaces (ACS-4 3.4.9).
-// Bytes that are not printable ASCII become '?', so that a page of noise never reaches a terminal raw.
+// Bytes that are not printable ASCII become '?', so that a page of noise never reaches a terminal as it is.
 func ataString(page []byte, word, words int) string {
 	b := make([]byte, 0, 2*words)
 	for i := range words {

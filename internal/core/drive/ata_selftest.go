@@ -25,7 +25,7 @@ const (
 // SelfTestResult is how a test ended.
 type SelfTestResult string
 
-// The results people act on. Aborted and interrupted say nothing about the drive.
+// The results that matter. An aborted or interrupted test says nothing about the drive.
 const (
 	SelfTestPassed      SelfTestResult = "passed"
 	SelfTestAborted     SelfTestResult = "aborted"
@@ -42,9 +42,9 @@ type SelfTest struct {
 	Result SelfTestResult `json:"result"`
 	// Hours is the drive's power-on hours when the test ended. It is 16 bits wide and starts again after 65,535.
 	Hours int `json:"hours"`
-	// LBA is where it failed; -1 when it did not, or the drive does not say.
+	// LBA is the first address that failed; -1 when none failed, or when the drive does not report it.
 	LBA int64 `json:"lba"`
-	// Number and Status are the bytes as they were.
+	// Number and Status are the raw bytes.
 	Number byte `json:"number"`
 	Status byte `json:"status"`
 }
@@ -61,9 +61,9 @@ var selfTestResults = [16]SelfTestResult{
 }
 
 // NewSelfTest makes an entry of the number and status bytes that every ATA log of self-tests has (ACS-3 tables 132 and
-// 134); where it failed is not among them.
+// 134). They do not include the address that failed.
 func NewSelfTest(number, status byte, hours int) SelfTest {
-	// Bit 7 tells captive from off-line mode; the test itself is the same.
+	// Bit 7 distinguishes captive from off-line mode; the test itself is the same.
 	t := SelfTest{
 		Number: number,
 		Status: status,
@@ -79,7 +79,7 @@ func NewSelfTest(number, status byte, hours int) SelfTest {
 }
 
 // EncodeSelective lays out the selective self-test log (ACS-3 A.17) that asks for one span, from its first to its last
-// address; nothing is scanned after it.
+// address; the rest of the drive is not scanned afterwards.
 func EncodeSelective(first, last uint64) []byte {
 	page := make([]byte, PageSize)
 	page[0] = 1
@@ -164,7 +164,7 @@ func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
 	var tests []SelfTest
 	for n := range selfTestSlots {
 		if last == 0 {
-			break // no test was ever run
+			break // no test has been run
 		}
 		slot := (last - 1 - n + selfTestSlots) % selfTestSlots
 		e := page[selfTestStart+slot*selfTestSize:][:selfTestSize]
@@ -180,8 +180,7 @@ func DecodeSelfTestLog(page []byte) ([]SelfTest, error) {
 	return tests, nil
 }
 
-// EncodeSelfTestLog lays out tests, the newest first, as the log. Entries beyond the 21st are forgotten, as the drive
-// does.
+// EncodeSelfTestLog lays out tests, the newest first, as the log. Only the newest 21 entries are kept, as on a drive.
 func EncodeSelfTestLog(tests []SelfTest) []byte {
 	page := make([]byte, PageSize)
 	page[0] = 1

@@ -18,7 +18,7 @@ const (
 	offLongMinutes16 = 375
 )
 
-// Attribute is one SMART attribute as the drive reports it, its threshold beside it.
+// Attribute is one SMART attribute as the drive reports it, with its threshold.
 type Attribute struct {
 	ID        byte   `json:"id"`
 	Flags     uint16 `json:"flags"`
@@ -38,11 +38,12 @@ type SmartData struct {
 	// SelfTestStatus is the high half of byte 363 (ACS-3 table 134): 0 done, 1 aborted by host, 2 interrupted by reset,
 	// 3 fatal, 4 to 7 failed, 15 running.
 	SelfTestStatus byte
-	// SelfTestRemaining is what is left of a running self-test, in percent.
+	// SelfTestRemaining is the remaining part of a running self-test, in percent.
 	SelfTestRemaining int
-	// SelfTests and ErrorLog say that the drive has them (ACS-3 tables 136 and 138): some drives say so only here.
+	// SelfTests and ErrorLog are true when the drive supports them (ACS-3 tables 136 and 138): some drives report it
+	// only here.
 	SelfTests, ErrorLog bool
-	// Conveyance and Selective say that it has these kinds of test (ACS-3 table 137).
+	// Conveyance and Selective are true when the drive supports these kinds of test (ACS-3 table 137).
 	Conveyance, Selective bool
 	// The drive's own estimates.
 	ShortMinutes, ExtendedMinutes, ConveyanceMinutes int

@@ -4,7 +4,7 @@ import "encoding/binary"
 
 // SCSI command blocks (SPC-5 clause 6, SBC-4 clause 5) and NVMe admin commands (NVMe 2.0 clause 5) of a reading.
 
-// Inquiry asks for standard data, or for a page of vital product data when evpd is true.
+// Inquiry requests standard data, or a page of vital product data when evpd is true.
 func Inquiry(evpd bool, page byte, length uint16) []byte {
 	b := []byte{0x12, 0, page, 0, 0, 0}
 	if evpd {
@@ -14,7 +14,7 @@ func Inquiry(evpd bool, page byte, length uint16) []byte {
 	return b
 }
 
-// ReadCapacity16 asks how large a drive is.
+// ReadCapacity16 requests the capacity of a drive.
 func ReadCapacity16(length uint32) []byte {
 	b := make([]byte, 16)
 	b[0], b[1] = 0x9E, 0x10
@@ -22,14 +22,14 @@ func ReadCapacity16(length uint32) []byte {
 	return b
 }
 
-// LogSense asks for the cumulative values of a log page.
+// LogSense requests the cumulative values of a log page.
 func LogSense(page byte, length uint16) []byte {
 	b := []byte{0x4D, 0, 0x40 | page, 0, 0, 0, 0, 0, 0, 0}
 	binary.BigEndian.PutUint16(b[7:], length)
 	return b
 }
 
-// ReadDefects asks for the head of the list of grown defects, in long block format (SBC-4 5.19).
+// ReadDefects requests the header of the list of grown defects, in long block format (SBC-4 5.19).
 func ReadDefects(length uint32) []byte {
 	b := make([]byte, 12)
 	b[0], b[1] = 0xB7, 0x08|0x03
@@ -37,7 +37,7 @@ func ReadDefects(length uint32) []byte {
 	return b
 }
 
-// RequestSense asks what a drive is doing: how far a self-test is, or whether it sleeps (SPC-5 6.39).
+// RequestSense requests the state of a drive: progress of a self-test, or whether it is in standby (SPC-5 6.39).
 func RequestSense(length byte) []byte { return []byte{0x03, 0, 0, 0, length, 0} }
 
 const opSendDiagnostic = 0x1D
@@ -52,8 +52,8 @@ func SendDiagnostic(k SelfTestKind, stop bool) (cmd []byte, ok bool) {
 	return []byte{opSendDiagnostic, code << 5, 0, 0, 0, 0}, ok
 }
 
-// StandbySense reads the answer to REQUEST SENSE: whether the drive is in standby, or stopped, so that most other
-// commands would set it going (SPC-5 table 59: additional sense 5Eh; SBC-4 4.20).
+// StandbySense reads the answer to REQUEST SENSE: whether the drive is in standby or stopped, so that most other
+// commands would spin it up (SPC-5 table 59: additional sense 5Eh; SBC-4 4.20).
 func StandbySense(b []byte) bool {
 	var key, code, qualifier byte
 	switch {
@@ -64,7 +64,7 @@ func StandbySense(b []byte) bool {
 	}
 	const notReady = 2
 	switch code {
-	case 0x5E: // low power; the rest of the qualifiers are the idle conditions, in which the platters turn
+	case 0x5E: // low power; the other qualifiers are idle conditions, in which the platters still turn
 		return qualifier == 0x02 || qualifier == 0x04 || qualifier == 0x09 || qualifier == 0x0A
 	case 0x04:
 		return key == notReady && qualifier == 0x02 // stopped: it waits for a command to start

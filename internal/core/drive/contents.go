@@ -7,28 +7,27 @@ import (
 )
 
 // HeadSize and TailSize are how many bytes of the beginning and end of a device Contents wants to see. BlankSize of
-// them, at each end, must be zero for a device to count as blank: what is further in is looked at for signatures
-// only.
+// them, at each end, must be zero for a device to count as blank. Beyond that, only signatures are searched for.
 const (
 	HeadSize  = 1<<20 + 1<<16
 	TailSize  = 1 << 20
 	BlankSize = 1 << 20
 )
 
-// PartitionTable is the finding of a GPT or an MBR with partitions; Something that of bytes which nobody here knows;
-// TestPattern that of what a surface test wrote which has not come to its end.
+// PartitionTable is the finding of a GPT or an MBR with partitions; Something is the finding of bytes without a known
+// signature; TestPattern is the finding of the pattern of an unfinished surface test.
 const (
 	PartitionTable = "partition table"
 	Something      = "something unknown (it is not blank)"
 	TestPattern    = "pattern of a surface test"
-	// NotReadable begins the finding of a device of which nothing could be read.
+	// NotReadable starts the finding for a device that could not be read at all.
 	NotReadable = "something that cannot be read"
 )
 
 // Mirror is where btrfs keeps the second copy of its super block (BTRFS_SUPER_MIRROR_SHIFT of fs/btrfs/disk-io.h).
 const Mirror = 64 << 20
 
-// signature is one mark by which something is known: magic bytes at an offset from the beginning.
+// signature identifies one format: magic bytes at an offset from the beginning.
 type signature struct {
 	what  string
 	at    []int
@@ -82,7 +81,7 @@ var signatures = []signature{
 	{"metadata of a cache", []int{32}, "\xFA\x81\x5D\x00\x00\x00\x00\x00"},
 }
 
-// bootable file systems carry the mark of a boot record in their first sector, without any partition.
+// bootable file systems have the boot record signature in their first sector, without any partition.
 var bootable = map[string]bool{
 	"exfat file system":          true,
 	"ntfs file system":           true,
@@ -90,9 +89,9 @@ var bootable = map[string]bool{
 	"encrypted ntfs file system": true,
 }
 
-// Contents tells, from the first and last bytes of a device, what is on it, in words; nothing is written. head has up
-// to HeadSize bytes, tail up to TailSize. An empty answer means that both ends were read and hold nothing but zeros:
-// anything else without a known signature is Something (R3, R7).
+// Contents describes what is on a device, from its first and last bytes; nothing is written. head has up to HeadSize
+// bytes, tail up to TailSize. An empty answer means that both ends were read and hold nothing but zeros: anything else
+// without a known signature is Something (R3, R7).
 func Contents(head, tail []byte) []string {
 	var out []string
 	add := func(ok bool, what string) {
@@ -125,12 +124,12 @@ func Contents(head, tail []byte) []string {
 	return out
 }
 
-// hasMagic says whether bytes at an offset are what marks a format; what reaches past the end is not.
+// hasMagic reports whether the magic bytes of a format are at an offset; false if they would reach past the end.
 func hasMagic(b []byte, off int, magic string) bool {
 	return off >= 0 && off+len(magic) <= len(b) && string(b[off:off+len(magic)]) == magic
 }
 
-// partitioned says whether there is a partition table: a GPT or its backup (UEFI 2.10, 5.3.2), or an MBR, unless its
+// partitioned reports whether there is a partition table: a GPT or its backup (UEFI 2.10, 5.3.2), or an MBR, unless its
 // sector is the boot sector of a file system.
 func partitioned(head, tail []byte, boot bool) bool {
 	const gpt = "EFI PART"
@@ -159,8 +158,7 @@ func member(head, tail []byte) bool {
 }
 
 // firmware looks for the metadata of RAID firmware at the end of a device: the anchor header of the SNIA Common RAID
-// Disk Data Format (DDF 2.0 clause 4.2.2, in the last sector), and the marks of others, which lie in the last sectors
-// too.
+// Disk Data Format (DDF 2.0 clause 4.2.2, in the last sector), and the signatures of others, also in the last sectors.
 func firmware(tail []byte) bool {
 	marks := []string{
 		"\xDE\x11\xDE\x11", // DDF, big-endian as the standard has it
@@ -215,5 +213,5 @@ func zero(b []byte) bool {
 	return true
 }
 
-// partitions says whether the four entries of a boot record hold any partition.
+// partitions reports whether any of the four entries of a boot record is in use.
 func partitions(head []byte) bool { return !zero(head[446:510]) }

@@ -1,5 +1,5 @@
-// Package drive knows what one physical drive is and what it says about itself: its identity, the catalogue of
-// metrics, and the codecs of the open standards that carry them. Bytes go in, values come out, and back.
+// Package drive describes one physical drive: its identity, the catalogue of metrics, and the codecs of the open
+// standards that carry them. The codecs decode bytes to values and encode values to bytes.
 //
 // Sources: ATA Command Set (ACS-4, INCITS 529), SCSI/ATA Translation (SAT-4, INCITS 537).
 package drive
@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// Identity is what a drive is, wherever it is plugged in. A path is never part of it.
+// Identity identifies a drive, wherever it is plugged in. A path is never part of it.
 type Identity struct {
 	// WWN is the world wide name, EUI-64 or NGUID as lower-case hexadecimal without separators; empty if it has none.
 	WWN    string `json:"wwn,omitempty"`
@@ -18,8 +18,8 @@ type Identity struct {
 	Serial string `json:"serial"`
 }
 
-// Key is the one string by which the drive is known everywhere: its WWN, else vendor, model and serial together.
-// It is empty for a drive that tells neither.
+// Key is the one string by which the drive is known everywhere: its WWN, else vendor, model and serial together. It is
+// empty for a drive that reports neither.
 func (i Identity) Key() string {
 	switch {
 	case strings.Trim(i.WWN, "0") != "":
@@ -31,7 +31,8 @@ func (i Identity) Key() string {
 }
 
 // Namespace is the identity of a namespace of an NVMe drive. One that has no EUI-64, NGUID or UUID of its own is known
-// by the controller's serial; from the second on its number is part of it, so that two of them are two.
+// by the controller's serial; from the second namespace on, the namespace number is part of the key, so that two
+// namespaces have two keys.
 func (i Identity) Namespace(n int) Identity {
 	if strings.Trim(i.WWN, "0") == "" && i.Serial != "" && n > 1 {
 		i.Serial = fmt.Sprintf("%s-ns%d", i.Serial, n)
@@ -46,7 +47,7 @@ const tailLength = 5
 func (i Identity) Tail() string {
 	s := strings.TrimSpace(i.Serial)
 	if at := strings.LastIndex(s, "-ns"); at > tailLength {
-		return s[at-tailLength:] // the number of a namespace is not on the label, but tells it from the others
+		return s[at-tailLength:] // the number of a namespace is not on the label, but distinguishes it from the others
 	}
 	if len(s) <= tailLength {
 		return s
@@ -54,13 +55,13 @@ func (i Identity) Tail() string {
 	return s[len(s)-tailLength:]
 }
 
-// TailMatches says whether a person who typed t read this drive's label: at least the label tail, however cased and
-// spaced, up to the whole serial.
+// TailMatches reports whether t is what this drive's label shows: at least the label tail, at most the whole serial.
+// Case and spaces are ignored.
 func (i Identity) TailMatches(t string) bool {
 	t = strings.ToUpper(strings.Join(strings.Fields(t), ""))
 	s := strings.ToUpper(strings.Join(strings.Fields(i.Serial), ""))
 	if at := strings.LastIndex(s, "-NS"); at > 0 && !strings.Contains(t, "-NS") {
-		s = s[:at] // the label has the controller's serial
+		s = s[:at] // the label shows the controller's serial
 	}
 	return len(t) >= min(tailLength, len(s)) && t != "" && strings.HasSuffix(s, t)
 }
@@ -97,11 +98,11 @@ func slug(s string) string {
 // Bytes is a size or an amount of data.
 type Bytes uint64
 
-// Zoning is how a drive with overlapping tracks wants its zones written (ACS-4, IDENTIFY DEVICE data, word 69, ZONED);
-// empty for one that takes writes anywhere at one pace.
+// Zoning is how the zones of a drive with overlapping tracks must be written (ACS-4, IDENTIFY DEVICE data, word 69,
+// ZONED); empty for a drive without zones.
 type Zoning string
 
-// The zonings that a drive tells of.
+// The zonings that a drive can report.
 const (
 	HostAware    Zoning = "host-aware"
 	DriveManaged Zoning = "drive-managed"
@@ -117,7 +118,7 @@ const (
 	MediumSolidState Medium = "solid-state"
 )
 
-// Description is everything a drive says of itself that does not change between readings.
+// Description is everything that a drive reports about itself and that does not change between readings.
 type Description struct {
 	Identity
 	Firmware       string

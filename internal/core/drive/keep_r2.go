@@ -2,6 +2,6 @@
 
 package drive
 
-// keepsR2: a drive whose identity differs from the one that was meant is recognised. The proof is run without it as
-// well, to see that it would notice.
+// keepsR2: an order for another drive than the one it was given for is refused. The proof is also run without this
+// check, to show that it then fails.
 const keepsR2 = true

@@ -5,7 +5,7 @@ import "fmt"
 // MetricName is the normalised name of a metric; it carries its unit.
 type MetricName string
 
-// MetricKind says how a metric moves.
+// MetricKind says how the values of a metric change.
 type MetricKind string
 
 // A level goes up and down, a counter only up (going down is a reset), a state is one of few values.
@@ -18,8 +18,8 @@ const (
 // Strength is how much a metric proves about the drive itself.
 type Strength string
 
-// Strong evidence can lead to replace, weak evidence to watch at most. Path evidence accuses the cable or the bay
-// before it accuses the drive.
+// Strong evidence can lead to "replace", weak evidence to "watch" at most. Path evidence points to the cable or the bay
+// before it points to the drive.
 const (
 	Strong     Strength = "strong"
 	Weak       Strength = "weak"
@@ -38,10 +38,10 @@ type Metric struct {
 	// Attribute is the ATA SMART attribute that feeds it; 0 when another source does.
 	Attribute byte `json:"attribute,omitempty"`
 	value     func(raw uint64) float64
-	// From is what feeds it beside an attribute, with the page, the source that is read first at the beginning.
+	// From lists the sources other than an attribute, with their pages; the one that is read first comes first.
 	From []string `json:"-"`
-	// Number stands for the name in packed readings, from 1, without gaps. What was written must stay readable: a new
-	// metric takes the next number, and a number is never given again.
+	// Number stands for the name in packed readings, from 1, without gaps. Stored readings must stay readable: a new
+	// metric takes the next number, and a number is never reused.
 	Number int `json:"-"`
 }
 
@@ -51,7 +51,7 @@ func low32(raw uint64) float64    { return float64(raw & 0xFFFFFFFF) }
 func lowByte(raw uint64) float64  { return float64(int8(raw)) }
 func sectors512(r uint64) float64 { return float64(r) * 512 }
 
-// Catalogue is every metric, those that matter first.
+// Catalogue lists every metric, the most important first.
 var Catalogue = []Metric{
 	{
 		Number: 1, Name: "pending_sectors", Unit: "sectors", Kind: Level, Strength: Strong,
@@ -338,7 +338,7 @@ func MetricByName(n MetricName) (Metric, bool) {
 	return Metric{}, false
 }
 
-// MetricOf names the metric an attribute feeds; ok is false for an attribute nobody here knows, which is kept raw.
+// MetricOf names the metric an attribute feeds; ok is false for an unknown attribute, which is kept as a raw value.
 func MetricOf(a Attribute) (name MetricName, value float64, ok bool) {
 	m := byAttribute[a.ID]
 	if m == nil {
@@ -347,7 +347,7 @@ func MetricOf(a Attribute) (name MetricName, value float64, ok bool) {
 	return m.Name, m.value(a.Raw), true
 }
 
-// Metrics gives the metrics that attributes feed.
+// Metrics gives the metrics that come from attributes.
 func Metrics(attributes []Attribute) map[MetricName]float64 {
 	out := map[MetricName]float64{}
 	for _, a := range attributes {
@@ -358,9 +358,8 @@ func Metrics(attributes []Attribute) map[MetricName]float64 {
 	return out
 }
 
-// Implausible says why a value cannot be one of the metric, whatever a device says; empty for one that can. Such a
-// value is kept as unreadable and feeds nothing: no count is negative, and a field of all ones is one that was not
-// filled.
+// Implausible says why a value is impossible for the metric; empty for a possible value. An impossible value is kept as
+// unreadable and is not used: a count is never negative, and a field of all ones was not filled.
 func (m Metric) Implausible(v float64) string {
 	least, most := 0.0, 1e18
 	switch {
@@ -369,7 +368,7 @@ func (m Metric) Implausible(v float64) string {
 	case m.Name == "spare_available_percent":
 		most = 100
 	case m.Unit == "%":
-		most = 255 // percent used is told up to here (NVMe 2.0 figure 207; ACS-4 9.5.9)
+		most = 255 // the largest value of percent used (NVMe 2.0 figure 207; ACS-4 9.5.9)
 	case m.Unit == "h":
 		most = 1_000_000 // more than a hundred years
 	case m.Unit == "s":
@@ -395,7 +394,7 @@ func (m Metric) Implausible(v float64) string {
 	return ""
 }
 
-// Sources says what feeds the metric, in words, the one that is read first at the beginning.
+// Sources lists the sources of the metric in words, the one that is read first at the beginning.
 func (m Metric) Sources() []string {
 	if m.Attribute == 0 {
 		return m.From
@@ -403,8 +402,8 @@ func (m Metric) Sources() []string {
 	return append([]string{AttributeSource(m.Attribute)}, m.From...)
 }
 
-// SourceOf is what a value was read from: what was told of it, else the only source that there is; NoSource where there
-// are several.
+// SourceOf is the source of a value: the one recorded with it, else the only possible source; NoSource if several are
+// possible.
 func SourceOf(n MetricName, told string) string {
 	if told != "" {
 		return told
@@ -415,13 +414,13 @@ func SourceOf(n MetricName, told string) string {
 	return NoSource
 }
 
-// AttributeSource names the attribute that feeds a metric.
+// AttributeSource names the attribute that a metric comes from.
 func AttributeSource(id byte) string { return fmt.Sprintf("SMART attribute %d", id) }
 
-// NoSource is said of a value of which nobody told what it was read from.
+// NoSource is the source of a value that was recorded without one.
 const NoSource = "source not told"
 
-// Nearest is the metric whose name takes the fewest changes to reach.
+// Nearest is the metric whose name has the smallest edit distance.
 func Nearest(name string) MetricName {
 	best, least := Catalogue[0].Name, 1<<20
 	for _, m := range Catalogue {

@@ -5,7 +5,7 @@ import "fmt"
 // PageSize is the length of every ATA data page used here, in bytes.
 const PageSize = 512
 
-// PageKind names a page by the standard's own term, as `lantern decode` will.
+// PageKind names a page by the term of the standard, as `lantern decode` does.
 type PageKind string
 
 // The pages that are decoded.
@@ -17,8 +17,8 @@ const (
 	PageSelective       PageKind = "ata-selective-selftest-log"
 )
 
-// Unreadable is a page that was received and cannot be believed. The bytes are kept, so that the oddity can be
-// studied and reported.
+// Unreadable is a page that was received but is not valid. Its bytes are kept, so that the fault can be studied and
+// reported.
 type Unreadable struct {
 	Kind  PageKind `json:"kind"`
 	Why   string   `json:"why"`
@@ -45,8 +45,8 @@ func checkPage(kind PageKind, page []byte) error {
 	return nil
 }
 
-// Blank says of a page that every byte of it is the same, as when nothing answered: its checksum may be right, and it
-// says nothing.
+// Blank reports whether all bytes of a page are equal, as when no device answered: its checksum may be right, but it
+// carries no data.
 func Blank(page []byte) string {
 	for _, b := range page {
 		if b != page[0] || b != 0 && b != 0xFF {

@@ -6,31 +6,31 @@ import (
 	"slices"
 )
 
-// Box is what an enclosure that speaks says of itself at one moment.
+// Box is the state of an enclosure with a management interface at one moment.
 type Box struct {
 	Config Config
 	Slots  []Slot
 	Parts  []Part
-	Status []byte // the page as it came: what a light is switched from
+	Status []byte // the raw status page: the control page for a light is made from it
 }
 
 // Slot is one bay of it.
 type Slot struct {
-	Number      int    // as the enclosure counts; from one on where it does not say
-	Name        string // as printed, where the enclosure says so
+	Number      int    // number according to the enclosure; from one where it reports none
+	Name        string // as printed on the case, where the enclosure reports it
 	Address     string // SAS address of the drive in it, as hexadecimal
-	Kind, Index int    // which element it is
+	Kind, Index int    // index of its element
 	Condition   Condition
 	Ident       bool
 	Fault       bool
 }
 
-// Occupied says whether the enclosure believes that something is in the slot.
+// Occupied reports whether a device is in the slot, according to the enclosure.
 func (s Slot) Occupied() bool {
 	return s.Condition != ConditionNotInstalled && s.Condition != 0 && s.Condition != 6
 }
 
-// Part is a fan, a supply or a sensor.
+// Part is a fan, a power supply or a sensor.
 type Part struct {
 	Type      ElementType
 	Name      string
@@ -40,7 +40,7 @@ type Part struct {
 	Told      bool
 }
 
-// Ill says how a part is not well, in words; empty when it is. grave is true for what needs somebody now.
+// Ill describes the fault of a part; empty when it has none. grave is true for a fault that needs action now.
 func (p Part) Ill() (says string, grave bool) {
 	heat := ""
 	if p.Type == TemperatureSensor && p.Told {
@@ -61,7 +61,7 @@ func (p Part) Ill() (says string, grave bool) {
 	return "", false
 }
 
-// parts are the kinds of element that are watched.
+// parts are the types of elements that are watched.
 var parts = map[ElementType]bool{
 	PowerSupply:       true,
 	Cooling:           true,
@@ -70,7 +70,7 @@ var parts = map[ElementType]bool{
 	CurrentSensor:     true,
 }
 
-// ReadBox puts the pages of an enclosure together: configuration, status, and, if it has them, element descriptors and
+// ReadBox combines the pages of an enclosure: configuration, status, and, if present, element descriptors and
 // additional element status.
 func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) {
 	if b.Config, err = DecodeConfig(config); err != nil {
@@ -85,7 +85,7 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 	if err != nil {
 		return b, err
 	}
-	nth, unnumbered := -1, 0 // of all elements but the overall ones
+	nth, unnumbered := -1, 0 // of all elements except overall elements
 	for i, e := range elements {
 		if e.Index < 0 {
 			continue
@@ -116,7 +116,7 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 			b.Parts = append(b.Parts, p)
 		}
 	}
-	// Some count slots from zero; people do not.
+	// Some enclosures count slots from zero; people count from one.
 	if slices.ContainsFunc(b.Slots, func(s Slot) bool { return s.Number == 0 }) {
 		for i := range b.Slots {
 			b.Slots[i].Number++
@@ -125,7 +125,7 @@ func ReadBox(config, status, descriptors, additional []byte) (b Box, err error) 
 	return b, nil
 }
 
-// named reads the names of elements, and the ports behind slots by the index of their element; either may be missing.
+// named decodes the names of elements, and the ports of slots by the index of their element; both are optional.
 func named(descriptors, additional []byte) (names []string, ports map[int]Port, err error) {
 	if len(descriptors) > 0 {
 		if names, err = DecodeDescriptors(descriptors); err != nil {
@@ -164,7 +164,7 @@ func (b Box) Locate(number int, on bool) ([]byte, error) {
 	return EncodeLocate(b.Status, b.Config, s.Kind, s.Index, on)
 }
 
-// SendDiagnostic carries a control page to an enclosure: PF is set, so that the parameters are a page (SPC-5 6.42).
+// SendDiagnostic sends a control page to an enclosure: PF is set because the parameters are a page (SPC-5 6.42).
 func SendDiagnostic(length uint16) []byte {
 	return []byte{0x1D, 0x10, 0, byte(length >> 8), byte(length), 0}
 }

@@ -13,8 +13,7 @@ const (
 
 var layoutName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-// Check says what is wrong with a layout that somebody drew: names that repeat, numbers that repeat or leave their
-// grid.
+// Check reports what is wrong with a layout: repeated names, repeated numbers, or numbers outside their grid.
 func (l Layout) Check() error {
 	if !layoutName.MatchString(l.Name) {
 		return fmt.Errorf("%q is not a valid name for a layout: use lower-case letters, digits and hyphens", l.Name)
@@ -45,7 +44,7 @@ func (l Layout) Check() error {
 	return nil
 }
 
-// Check says what of a section cannot be.
+// Check reports what is invalid in a section.
 func (s Section) Check() error {
 	switch {
 	case s.Rows < 1 || s.Columns < 1 || s.Rows*s.Columns > mostBays:
@@ -77,7 +76,7 @@ func (s Section) Check() error {
 	return s.checkBays()
 }
 
-// checkBays refuses bays outside the grid, two at one place, and names that two bays have or none.
+// checkBays refuses bays outside the grid, two bays at one place, and repeated or empty names.
 func (s Section) checkBays() error {
 	at := map[Place]int{}
 	for _, n := range s.Numbers() {

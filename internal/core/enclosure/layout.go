@@ -1,5 +1,5 @@
-// Package enclosure knows how enclosures look: sections, grids of bays, and where each number sits as one stands before
-// them.
+// Package enclosure describes enclosures: their sections, their grids of bays, and the position of each number as seen
+// by a person who stands in front of them.
 package enclosure
 
 import (
@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Layout describes one enclosure as seen from where the engineer stands.
+// Layout describes one enclosure as seen from the engineer's position.
 type Layout struct {
 	Name     string    `json:"name"`
 	Sections []Section `json:"sections"`
@@ -23,22 +23,23 @@ type Section struct {
 	Columns int    `json:"columns"`
 	First   Corner `json:"first"`
 	Run     Run    `json:"run"`
-	Upright bool   `json:"upright"` // bays stand on their short side
-	// Gaps are places without a bay, by row and column from the top left, counted from one; numbers pass over them.
+	Upright bool   `json:"upright"` // bays are upright
+	// Gaps are places without a bay, by row and column from the top left, counted from one; numbers skip them.
 	Gaps [][2]int `json:"gaps,omitempty"`
-	// Named are bays whose numbers follow no rule: each by its row and column. With any, they are all there are.
+	// Named are bays whose numbers follow no rule: each by its row and column. If there are any, the section has no
+	// other bays.
 	Named map[int][2]int `json:"bays,omitempty"`
-	// Names are what is printed on the case, where that is not the number.
+	// Names are the labels printed on the case, where they differ from the numbers.
 	Names map[int]string `json:"names,omitempty"`
 }
 
-// Corner is where number one sits.
+// Corner is the corner of number one.
 type Corner string
 
-// Run is which way the numbers go.
+// Run is the direction of the numbers.
 type Run string
 
-// The four corners and the two ways.
+// The four corners and the two directions.
 const (
 	TopLeft     Corner = "top-left"
 	TopRight    Corner = "top-right"
@@ -49,7 +50,7 @@ const (
 	DownColumns Run = "columns"
 )
 
-// Place is where a bay is drawn; row and column count from the top left, from zero.
+// Place is the position of a bay in the drawing; row and column count from the top left, from zero.
 type Place struct{ Row, Column int }
 
 // Bays is how many bays the section has.
@@ -99,7 +100,7 @@ func (s Section) Place(n int) (p Place, ok bool) {
 	return p, false
 }
 
-// nth is the place that numbers come to in their run, counted from zero, gaps and all.
+// nth is the nth place in the direction of the numbers, counted from zero, including gaps.
 func (s Section) nth(n int) (p Place) {
 	if s.Run == DownColumns {
 		p = Place{Row: n % s.Rows, Column: n / s.Rows}

@@ -8,39 +8,39 @@ import (
 	"time"
 )
 
-// Whereabouts is where a drive is, and where it was before.
+// Whereabouts is the present and the previous place of a drive.
 type Whereabouts struct {
 	Key, Tail string
-	Bay       string // now; empty when nobody knows
-	Before    string // the bay before it; empty when it was in no other
+	Bay       string // now; empty when unknown
+	Before    string // the previous bay; empty when there is none
 	Since     time.Time
-	Expected  bool // a swap moved it, or it came for one
+	Expected  bool // it was moved or added by a swap
 }
 
-// MoveKind is what is odd about where drives are.
+// MoveKind is a kind of unexpected place.
 type MoveKind string
 
-// A drive turned up elsewhere; two changed places; two are said to be in one bay.
+// A drive is in another bay; two drives exchanged bays; two drives are reported in one bay.
 const (
 	Moved     MoveKind = "moved"
 	Exchanged MoveKind = "exchanged"
 	Claimed   MoveKind = "claimed twice"
 )
 
-// Move is one of them, with what to do.
+// Move is one unexpected place, with what to do.
 type Move struct {
 	Kind     MoveKind
-	Key      string // the same as long as it is the same matter
+	Key      string // constant as long as the matter lasts
 	Bay      string
 	Drives   []string // keys
-	Each     []string // what is said of each, without its name in front
+	Each     []string // the text for each, without its name in front
 	Says, Do string
 }
 
-// MoveFor is how long it is told that a drive moved.
+// MoveFor is how long a move is shown.
 const MoveFor = 3 * 24 * time.Hour
 
-// Movements says what is odd about where drives are now.
+// Movements gives the unexpected places of drives.
 func Movements(all []Whereabouts, now time.Time) (out []Move) {
 	all = slices.Clone(all)
 	slices.SortFunc(all, func(a, b Whereabouts) int { return cmp.Compare(a.Key, b.Key) })
@@ -125,7 +125,7 @@ func Movements(all []Whereabouts, now time.Time) (out []Move) {
 	return out
 }
 
-// withoutOne are the tails of all but one, in words.
+// withoutOne lists the tails of all but one, in words.
 func withoutOne(all []Whereabouts, one Whereabouts) string {
 	var tails []string
 	for _, o := range all {
@@ -136,7 +136,7 @@ func withoutOne(all []Whereabouts, one Whereabouts) string {
 	return strings.Join(tails, " and ")
 }
 
-// exchanged finds, among those who are where w was, one who was where w is.
+// exchanged finds, among the drives in w's previous bay, one that was in w's present bay.
 func exchanged(w Whereabouts, there []Whereabouts) (Whereabouts, bool) {
 	for _, o := range there {
 		if o.Before == w.Bay && o.Key != w.Key {

@@ -10,29 +10,29 @@ import (
 	"strings"
 )
 
-// Seat is one bay as a management controller tells of it: the Drive resource of Redfish (DMTF DSP8010, Drive and
+// Seat is one bay as a management controller reports it: the Drive resource of Redfish (DMTF DSP8010, Drive and
 // PhysicalLocation; the protocol is DSP0266).
 type Seat struct {
 	URI     string // of the resource
-	Chassis string // URI of the chassis that it is in; empty where it is not told
+	Chassis string // URI of its chassis; empty if not reported
 	Serial  string // of the drive in it; empty for an empty bay
-	WWN     string // its NAA identifier as lower-case hexadecimal; empty where it is not told
-	Bytes   uint64 // its size; 0 where it is not told
-	Number  int    // the bay's own number; -1 where it is not told
-	Label   string // as printed on the case; empty where it is not told
+	WWN     string // its NAA identifier as lower-case hexadecimal; empty if not reported
+	Bytes   uint64 // its size; 0 if not reported
+	Number  int    // number of the bay; -1 if not reported
+	Label   string // as printed on the case; empty if not reported
 	Absent  bool   // nothing is in it
 	Lit     bool
 	// Light is the property that switches its light; empty where it has none.
 	Light string
 }
 
-// The properties that switch the light of a bay; the second is of before 2020 (DSP8010 2020.3 deprecates it).
+// The properties that switch the light of a bay; the second one was used before 2020 (DSP8010 2020.3 deprecates it).
 const (
 	LightActive = "LocationIndicatorActive"
 	LightOld    = "IndicatorLED"
 )
 
-// Bounds of what a controller tells.
+// Bounds of the data of a controller.
 const (
 	longestURI  = 512
 	longestText = 64
@@ -74,8 +74,8 @@ type reference struct {
 
 var trailing = regexp.MustCompile(`(\d{1,4})\D*$`)
 
-// DecodeSeat reads a Drive resource. What it does not tell is left out; a resource without its own URI, or with one
-// that leads elsewhere, is refused.
+// DecodeSeat decodes a Drive resource. Missing properties are left empty; a resource without its own URI, or with one
+// on another server, is refused.
 func DecodeSeat(doc []byte) (s Seat, err error) {
 	var d seatDoc
 	if err := json.Unmarshal(doc, &d); err != nil {
@@ -109,7 +109,7 @@ func DecodeSeat(doc []byte) (s Seat, err error) {
 	return s, nil
 }
 
-// wwn is the NAA identifier of the drive; empty where none is told that can be one.
+// wwn is the NAA identifier of the drive; empty if no valid one is reported.
 func (d seatDoc) wwn() string {
 	for _, i := range d.Identifiers {
 		name := strings.ToLower(strings.TrimPrefix(strings.ReplaceAll(strings.TrimSpace(i.Name), ":", ""), "0x"))
@@ -120,7 +120,7 @@ func (d seatDoc) wwn() string {
 	return ""
 }
 
-// number is that of the bay: as it is told, else the last one in its label, else -1.
+// number is the number of the bay: as reported, else the last number in its label, else -1.
 func (d seatDoc) number(label string) int {
 	if n := d.Location.Part.Number; n != nil && *n == math.Trunc(*n) && *n >= 0 && *n <= mostNumber {
 		return int(*n)
@@ -133,13 +133,13 @@ func (d seatDoc) number(label string) int {
 	return -1
 }
 
-// LocalURI says whether a reference leads to the controller that gave it, and nowhere else.
+// LocalURI reports whether a reference leads to the controller that gave it.
 func LocalURI(uri string) bool {
 	return strings.HasPrefix(uri, "/redfish/") && len(uri) <= longestURI && !strings.ContainsAny(uri, "\\?#%\r\n\t ") &&
 		!strings.Contains(uri, "//") && !strings.Contains(uri, "/../") && !strings.HasSuffix(uri, "/..")
 }
 
-// text is a short text without what could not be printed.
+// text gives a short text without unprintable characters.
 func text(s string) string {
 	s = strings.TrimSpace(strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7F || r == '\uFFFD' {
@@ -153,15 +153,15 @@ func text(s string) string {
 	return s
 }
 
-// Seated are the seats of one chassis with the numbers that their bays go by here, from one on.
+// Seated are the seats of one chassis with the numbers of their bays here, from one on.
 type Seated struct {
 	Section
 	Seats map[int]Seat
 }
 
-// SeatSections makes a section of each chassis that has bays with numbers. Two bays of one number have none: which is
-// which nobody knows then. Where a chassis counts from zero, all its numbers are one higher here, and each bay has the
-// number that is printed on it as its name.
+// SeatSections makes a section of each chassis that has bays with numbers. Two bays with the same number get none, as
+// they cannot be distinguished. Where a chassis counts from zero, all its numbers are one higher here, and the name of
+// each bay is its printed number.
 func SeatSections(seats []Seat) (out []Seated) {
 	of := map[string][]Seat{}
 	for _, s := range seats {
@@ -203,7 +203,7 @@ func SeatSections(seats []Seat) (out []Seated) {
 	return out
 }
 
-// seatSection draws bays in rows of twelve: a controller does not tell how they stand.
+// seatSection arranges bays in rows of twelve: a controller does not report their arrangement.
 func seatSection(name string, seats map[int]Seat, from int) Section {
 	const wide = 12
 	numbers := make([]int, 0, len(seats))
@@ -246,8 +246,8 @@ func seatName(uri string, taken map[string]bool) string {
 	return name
 }
 
-// SeatOf finds the seat of a drive: by its WWN, else by its serial where no other seat tells the same. A size that is
-// told as well must be the same within one in a hundred: controllers round it.
+// SeatOf finds the seat of a drive: by its WWN, else by its serial if no other seat has the same. A reported size must
+// agree within 1 %: controllers round it.
 func SeatOf(seats []Seated, serial, wwn string, bytes uint64) (section string, bay int, ok bool) {
 	serial, wwn = strings.ToLower(strings.TrimSpace(serial)), strings.ToLower(strings.TrimPrefix(wwn, "0x"))
 	for _, one := range seats {

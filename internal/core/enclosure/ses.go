@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// SCSI Enclosure Services (SES-3, INCITS 518): what an enclosure that can speak says of its parts. Diagnostic pages
-// come in by RECEIVE DIAGNOSTIC RESULTS and go out by SEND DIAGNOSTIC (SPC-5 6.27, 6.42).
+// SCSI Enclosure Services (SES-3, INCITS 518): the state of an enclosure's parts. Diagnostic pages are read with
+// RECEIVE DIAGNOSTIC RESULTS and written with SEND DIAGNOSTIC (SPC-5 6.27, 6.42).
 
 // The diagnostic pages that are read (SES-3 table 13).
 const (
@@ -18,10 +18,10 @@ const (
 	SESAdditional  byte = 0x0A
 )
 
-// ElementType is what a part is (SES-3 table 71).
+// ElementType is the type of a part (SES-3 table 71).
 type ElementType byte
 
-// The types people act on.
+// The types that are used here.
 const (
 	DeviceSlot        ElementType = 0x01
 	PowerSupply       ElementType = 0x02
@@ -66,7 +66,7 @@ func (t ElementType) String() string {
 	return fmt.Sprintf("element type %02Xh", byte(t))
 }
 
-// ElementKind is one type descriptor of the configuration: so many elements of one type.
+// ElementKind is one type descriptor of the configuration: a number of elements of one type.
 type ElementKind struct {
 	Type         ElementType
 	Count        int
@@ -74,7 +74,7 @@ type ElementKind struct {
 	Text         string
 }
 
-// Config is the configuration page (SES-3 6.1.2): in what order all other pages list their elements.
+// Config is the configuration page (SES-3 6.1.2): the order of elements in all other pages.
 type Config struct {
 	Generation uint32
 	// LogicalID is the primary enclosure's identifier, as hexadecimal.
@@ -105,13 +105,13 @@ func (c Condition) String() string {
 	return fmt.Sprintf("reserved %Xh", byte(c))
 }
 
-// ConditionOK and ConditionNotInstalled are the two that need nobody.
+// ConditionOK and ConditionNotInstalled are the two that need no action.
 const (
 	ConditionOK           Condition = 1
 	ConditionNotInstalled Condition = 5
 )
 
-// Element is one part's status (SES-3 7.2, 7.3). Overall elements, which stand for all of a kind, have Index -1.
+// Element is one part's status (SES-3 7.2, 7.3). Overall elements, one for each type, have Index -1.
 type Element struct {
 	Kind, Index    int
 	Type           ElementType
@@ -120,7 +120,7 @@ type Element struct {
 	Raw            [4]byte
 }
 
-// Locate says whether a slot's, fan's or supply's light is asked for.
+// Locate reports whether the light of a slot, fan or supply is requested.
 func (e Element) Locate() bool {
 	if e.Type == DeviceSlot || e.Type == ArraySlot {
 		return e.Raw[2]&0x02 != 0
@@ -128,7 +128,7 @@ func (e Element) Locate() bool {
 	return e.Raw[1]&0x80 != 0
 }
 
-// Fault says whether a slot shows a fault that was sensed or asked for, or another part says that it failed.
+// Fault reports whether a slot has a sensed or requested fault, or another part reports a failure.
 func (e Element) Fault() bool {
 	if e.Type == DeviceSlot || e.Type == ArraySlot {
 		return e.Raw[3]&0x60 != 0
@@ -192,17 +192,16 @@ func (e Element) Says() (out []string) {
 	return out
 }
 
-// Port is what the additional element status page says of one slot (SES-3 6.1.13): its number, and the SAS address of
-// the drive in it.
+// Port is the additional element status of one slot (SES-3 6.1.13): its number, and the SAS address of the drive in it.
 type Port struct {
-	// Index counts elements over all kinds, overall elements left out; -1 when the page does not say.
+	// Index counts elements over all types, without overall elements; -1 when not reported.
 	Index   int
 	Slot    int
 	Address string // hexadecimal; empty when no device is attached
 	SATA    bool
 }
 
-// sesPage checks a page's head and gives what follows its generation code.
+// sesPage checks the header of a page and gives what follows its generation code.
 func sesPage(b []byte, code byte) (generation uint32, body []byte, err error) {
 	if len(b) < 8 {
 		return 0, nil, fmt.Errorf("%d bytes are too few for a diagnostic page with a generation code", len(b))
@@ -254,7 +253,7 @@ func DecodeConfig(b []byte) (c Config, err error) {
 }
 
 // DecodeStatus reads the enclosure status page, 02h, in the order that the configuration gives. A page of another
-// generation tells of another configuration, and is refused.
+// generation belongs to another configuration and is refused.
 func DecodeStatus(c Config, b []byte) (out []Element, err error) {
 	gen, body, err := sesPage(b, SESStatus)
 	if err != nil {
@@ -352,16 +351,16 @@ func DecodeAdditional(b []byte) (ports []Port, err error) {
 	return ports, nil
 }
 
-// ReceiveDiagnostic asks for a diagnostic page (SPC-5 6.27).
+// ReceiveDiagnostic requests a diagnostic page (SPC-5 6.27).
 func ReceiveDiagnostic(page byte, length uint16) []byte {
 	b := []byte{0x1C, 1, page, 0, 0, 0}
 	binary.BigEndian.PutUint16(b[3:], length)
 	return b
 }
 
-// EncodeLocate makes the enclosure control page, 02h, that switches one slot's ident light: all other elements stay as
-// they are, since SELECT is set for one alone (SES-3 6.1.3). It begins with the status as it was read, and keeps what
-// was asked for before.
+// EncodeLocate makes the enclosure control page, 02h, that switches the ident light of one slot. SELECT is set for that
+// element only, so all others stay as they are (SES-3 6.1.3). The page is made from the status page and keeps earlier
+// requests.
 func EncodeLocate(status []byte, c Config, kind, index int, on bool) ([]byte, error) {
 	elements, err := DecodeStatus(c, status)
 	if err != nil {

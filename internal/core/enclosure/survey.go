@@ -7,20 +7,20 @@ import (
 	"time"
 )
 
-// How a drive's bay is known.
+// How the bay of a drive is known.
 type How string
 
-// Told by its enclosure; confirmed by a person who saw it; guessed from the port that it hangs on.
+// Reported by its enclosure; confirmed by a person who saw it; guessed from the port that it is connected to.
 const (
 	Told      How = "told"
 	Confirmed How = "confirmed"
 	Guessed   How = "guessed"
 )
 
-// Sure says whether hands may go by it.
+// Sure reports whether a person at the rack may rely on it.
 func (h How) Sure() bool { return h == Told || h == Confirmed }
 
-// Spot is what a person found out of a bay: which drive was in it, and on which port that hung.
+// Spot is a person's observation of a bay: the drive in it, and the port of that drive.
 type Spot struct {
 	Section string    `json:"section"`
 	Number  int       `json:"number"`
@@ -28,17 +28,17 @@ type Spot struct {
 	Port    string    `json:"port,omitempty"`
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
-	// Moved says that the enclosure went to another host since somebody looked.
+	// Moved is true when the enclosure was connected to another host since then.
 	Moved bool `json:"moved,omitempty"`
 }
 
-// Find says in which bay a drive is by what was found out, and how that is known. A drive that hangs on another port
-// than when it was seen is not where it was; one that nobody saw is guessed to be where its port's last drive was.
+// Find gives the bay of a drive from the observations, and how it is known. A drive on another port than when it was
+// seen has moved; a drive that was never seen is guessed to be in the bay of the previous drive on its port.
 func Find(spots []Spot, drive, port string) (s Spot, how How) {
 	for _, x := range spots {
 		if x.Drive == drive && (x.Port == port || x.Port == "" || port == "") {
 			if x.Moved {
-				return x, Guessed // nobody has looked since: hands may have been at it
+				return x, Guessed // no observation since then: it may have been changed by hand
 			}
 			return x, Confirmed
 		}
@@ -56,13 +56,13 @@ type Survey struct {
 	Host string            `json:"host"`
 	By   string            `json:"by"`
 	At   time.Time         `json:"at"`
-	Todo []string          `json:"todo"` // keys of drives; the first is the one that is lit
+	Todo []string          `json:"todo"` // keys of the drives to find; the first one is lit
 	Done []Spot            `json:"done"`
-	Skip []string          `json:"skip"` // nobody saw them light
+	Skip []string          `json:"skip"` // skipped: nobody saw their light
 	Tail map[string]string `json:"tails"`
 }
 
-// Now is the drive that is to be looked for; empty when the walk is over.
+// Now is the drive to find; empty when the survey is over.
 func (s *Survey) Now() string {
 	if len(s.Todo) == 0 {
 		return ""
@@ -70,7 +70,7 @@ func (s *Survey) Now() string {
 	return s.Todo[0]
 }
 
-// Tap says that the drive that is looked for is in a bay.
+// Tap records the bay of the drive to find.
 func (s *Survey) Tap(spot Spot) error {
 	if s.Now() == "" {
 		return fmt.Errorf("every drive has its bay; nothing is looked for")
@@ -90,7 +90,7 @@ func (s *Survey) Tap(spot Spot) error {
 	return nil
 }
 
-// Pass leaves the drive that is looked for until later, or for good when it was left before.
+// Pass postpones the drive to find, or skips it when it was postponed before.
 func (s *Survey) Pass() error {
 	now := s.Now()
 	if now == "" {
@@ -104,7 +104,7 @@ func (s *Survey) Pass() error {
 	return nil
 }
 
-// Back takes the last bay back; its drive is looked for again.
+// Back undoes the last bay; its drive is to be found again.
 func (s *Survey) Back() error {
 	n := len(s.Done)
 	if n == 0 {
@@ -115,8 +115,8 @@ func (s *Survey) Back() error {
 	return nil
 }
 
-// Read takes label tails in the order of a section's bays, as a person reads or scans them from the first on; a dash is
-// an empty bay. All are taken, or none.
+// Read records label tails in the order of a section's bays, as a person reads or scans them; a dash is an empty bay.
+// All are accepted, or none.
 func (s *Survey) Read(
 	sec Section,
 	first int,

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// SurveyStep is one thing that a person does in a survey.
+// SurveyStep is one action of a person in a survey.
 type SurveyStep struct {
 	Kind  StepKind
 	Bay   string   // Tap, Read: the address of a bay
@@ -15,11 +15,11 @@ type SurveyStep struct {
 	At    time.Time
 }
 
-// StepKind is what a person does in a survey.
+// StepKind is the kind of an action in a survey.
 type StepKind string
 
-// The steps: the lit drive is in a bay; leave it for later; take the last one back; read labels in the order of bays;
-// end the survey and keep what was found; end it and forget that.
+// The actions: the lit drive is in a bay; postpone it; undo the last one; read labels in the order of bays; end the
+// survey and keep its results; end it and discard them.
 const (
 	StepTap   StepKind = "tap"
 	StepPass  StepKind = "pass"
@@ -29,15 +29,14 @@ const (
 	StepLeave StepKind = "leave"
 )
 
-// SurveyGround is what a survey looks things up in.
+// SurveyGround gives a survey access to layouts and ports.
 type SurveyGround struct {
-	// Section finds a section that somebody described, Port what a drive is connected to; "" where that is not known.
+	// Section finds a described section, Port the port of a drive; "" where it is not known.
 	Section func(name string) (Section, bool)
 	Port    func(drive string) string
 }
 
-// SurveyResult is what a step comes to: the survey after it, the bays that are known by it, and those that are not
-// known any more.
+// SurveyResult is the result of an action: the survey after it, the bays known from it, and those no longer known.
 type SurveyResult struct {
 	Survey Survey
 	Keep   []Spot
@@ -45,8 +44,8 @@ type SurveyResult struct {
 	Over   bool
 }
 
-// Do takes one step. The survey itself stays as it was, so a step that is refused changes nothing. The error says what
-// is wrong, for people.
+// Do performs one action. It does not change its receiver, so a refused action changes nothing. The error says what is
+// wrong, for people.
 func (s *Survey) Do(step SurveyStep, g SurveyGround) (SurveyResult, error) {
 	r := SurveyResult{Survey: *s}
 	next := &r.Survey

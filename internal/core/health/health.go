@@ -1,10 +1,10 @@
-// Package health turns what is known of a drive into findings with their evidence, and findings into a verdict.
+// Package health derives findings with evidence from the facts about a drive, and a verdict from the findings.
 //
-// Strong evidence can lead to replace, weak evidence to watch at most. How fast a number grows matters more than
-// what it is. Not knowing is a verdict of its own.
+// Strong evidence can lead to replace, weak evidence to watch at most. The growth of a count matters more than the
+// count itself. "Unknown" is a separate verdict.
 //
-// Evaluate says which rules hold, in numbers; Settle keeps findings standing until what raised them was gone for a
-// while; Tell puts them into words.
+// Evaluate gives the rules that hold, as numbers; Settle keeps a finding open until its cause has been gone for some
+// time; Tell writes findings as text.
 package health
 
 import (
@@ -19,11 +19,11 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// Verdict is what a drive's gravest finding makes of it.
+// Verdict is the verdict of a drive's worst finding.
 type Verdict string
 
-// Sound to dead are in order of gravity; unknown stands apart and is never taken for either end. A finding of verdict
-// sound is a remark: it is told on the drive's own page and makes no verdict.
+// Sound to dead are in order of severity; unknown is outside this order and is treated as neither good nor bad. A
+// finding with the verdict sound is a remark: it is shown on the drive's own page and does not change the verdict.
 const (
 	Sound   Verdict = "sound"
 	Unknown Verdict = "unknown"
@@ -64,15 +64,15 @@ type Finding struct {
 	Do       string           `json:"do"`   // the next action
 	Since    time.Time        `json:"since"`
 	Evidence []Evidence       `json:"evidence"`
-	Metric   drive.MetricName `json:"metric,omitempty"` // the metric to draw
-	// Growth is how much the metric grew within a day: findings that grow come before those that stand.
+	Metric   drive.MetricName `json:"metric,omitempty"` // the metric of its chart
+	// Growth is the growth of the metric within a day: growing findings come before constant ones.
 	Growth float64 `json:"growth"`
 	// Idle is true when nothing is to be done about it now.
 	Idle bool `json:"idle"`
 }
 
-// Hit is a rule that holds, in numbers. What its words need is in it, so that a finding can be told when it is not true
-// any more.
+// Hit is a rule that holds, as numbers. It contains what its text needs, so that a finding can still be shown when its
+// rule no longer holds.
 type Hit struct {
 	Rule    string           `json:"rule"`
 	Verdict Verdict          `json:"verdict"`
@@ -81,18 +81,17 @@ type Hit struct {
 	Metric  drive.MetricName `json:"metric,omitempty"`
 	Growth  float64          `json:"growth,omitempty"`
 	Idle    bool             `json:"idle,omitempty"`
-	// Source is what the metric was read from; empty where nobody told.
+	// Source is the source of the metric; empty where it is not known.
 	Source string `json:"source,omitempty"`
-	// N and Text are what the rule measured, in an order that its words know.
+	// N and Text are the values that the rule measured, in the order that its text expects.
 	N    [4]float64 `json:"n"`
 	Text []string   `json:"text,omitempty"`
 }
 
-// Own is how the ids of people's own rules begin. Their hits carry their words: what it says, what to do, then the
-// evidence.
+// Own is the prefix of the ids of people's own rules. Their hits carry their texts: title, action, then evidence.
 const Own = "own:"
 
-// ownHold is how long a finding of such a rule stays.
+// ownHold is how long a finding of such a rule stays open.
 const ownHold = day
 
 // Standing is a hit that was raised and not cleared yet.
@@ -108,7 +107,7 @@ type Sibling struct {
 	Tail string
 	Why  string // what makes it a sibling
 	At   time.Time
-	// Hours is true when all they share is how long they ran, which is no more than a remark.
+	// Hours is true when they share only their power-on hours, which gives only a remark.
 	Hours bool
 }
 
@@ -118,7 +117,7 @@ type Stay struct {
 	From, To time.Time
 }
 
-// Shift is an oddity of where a drive is, as the enclosures' part of the core found it.
+// Shift is an unexpected place of a drive, as found by package enclosure.
 type Shift struct {
 	Kind  enclosure.MoveKind
 	Says  string // without the drive's name in front
@@ -126,14 +125,14 @@ type Shift struct {
 	Since time.Time
 }
 
-// Group is what peers or neighbours say of the same metric: robust, so that one of them that is ill moves nothing.
+// Group holds robust statistics of the same metric of peers or neighbours: a single bad value does not change them.
 type Group struct {
 	N      int
 	Median float64
 	MAD    float64 // median of the absolute deviations from the median
 }
 
-// Robust makes a group of values, which it puts in order.
+// Robust computes a group from values; it sorts them.
 func Robust(values []float64) (g Group) {
 	if g.N = len(values); g.N == 0 {
 		return g
@@ -157,64 +156,65 @@ func median(v []float64) float64 {
 // sigma makes a MAD comparable to a standard deviation of a normal distribution (Rousseeuw and Croux 1993).
 const sigma = 1.4826
 
-// Subject is everything that is known of one drive at one moment.
+// Subject holds all known facts about one drive at one moment.
 type Subject struct {
 	FirstAt   time.Time // when it was first seen
-	LastAt    time.Time // newest reading, or newest sight for a drive that cannot be read
+	LastAt    time.Time // newest reading, or when it was last seen for a drive that cannot be read
 	Present   bool      // answered in its host's newest report
 	GoneAt    time.Time // when it was last seen, for one that is not present
-	Removed   bool      // taken out on purpose: not a fault
+	Removed   bool      // removed on purpose: not a fault
 	HostLate  bool      // its host's reports stopped coming
-	Blind     string    // why it cannot tell about itself; empty when it can
-	Contested string    // why nobody knows which drive this is; empty when it is known
+	Blind     string    // why it gives no health data; empty when it does
+	Contested string    // why its identity is not known; empty when it is known
 	Bad       *drive.Unreadable
-	Failing   bool     // its own word that it fails
+	Failing   bool     // the drive itself predicts its failure
 	Warnings  []string // NVMe: critical warnings
 	Medium    drive.Medium
 	Record    history.Record
-	// Sources say what the newest value of each metric was read from, where that was told.
+	// Sources are the sources of the newest value of each metric, where known.
 	Sources map[drive.MetricName]string
 	Tests   []drive.SelfTest // newest first
-	// SectorHolds is what its pool says is at FailedLBA, where a self-test stopped; empty when nobody can say.
+	// SectorHolds is what its pool stores at FailedLBA, where a self-test stopped; empty when unknown.
 	SectorHolds string
 	FailedLBA   int64
-	// Stalled is since when a self-test of it has made no progress; zero when none does so.
+	// Stalled is since when its running self-test has made no progress; zero when none is stalled.
 	Stalled time.Time
-	// TestsTold says that what it tells of self-tests is known at all; CanTest is false when it says that it has none.
+	// TestsTold is true when its self-test capability is known; CanTest is false when it supports none.
 	TestsTold, CanTest bool
 	// Peers are the read latencies, in seconds, of its group's other members; Neighbours the temperatures, in degrees
 	// Celsius, of the other drives in its section of its enclosure.
 	Peers, Neighbours Group
 	// Filling is true while a recovery writes to it: it may be slow.
 	Filling bool
-	Member  pool.MemberState // empty when in no pool; of several places the one that is worst off
-	// Used says of a drive that is gone that something which no pool accounts for used it when it was last seen.
+	Member  pool.MemberState // empty when in no pool; of several places the worst
+	// Used is true when something that belongs to no pool used the drive when it was last seen.
 	Used bool
-	// Paths are the ways to it, where there are or were several.
+	// Paths are the paths to it, where there are or were several.
 	Paths    []Path
 	Siblings []Sibling
 	Stays    []Stay // the bays it was in, in order of time
 	// BayMates are the tails of other drives whose links were bad while they were in the bay where it is now.
 	BayMates []string
-	// Shift is what is odd about where it is now; empty when nothing is.
+	// Shift says what is unexpected about its place; empty when nothing is.
 	Shift Shift
-	// CleanScrub is when a scrub of its pool last ended that found nothing; zero when there was none.
+	// CleanScrub is when the last scrub of its pool without errors ended; zero when there was none.
 	CleanScrub time.Time
 }
 
-// Path is one way from a host to a drive.
+// Path is one path from a host to a drive.
 type Path struct {
 	Name, Port string
 	Works      bool
 	SeenAt     time.Time // when it was last there
 }
 
-// Evaluate says which rules hold. Of what cannot be known while its host is silent, nothing is said.
+// Evaluate gives the rules that hold. Rules about facts that cannot be known while the host is not reporting are left
+// out.
 func Evaluate(s *Subject, t *Thresholds) []Hit {
 	return evaluate(s, t, func(*Rule) bool { return true })
 }
 
-// EvaluateSiblings says which of the rules hold that ask for nothing but what became of a drive's siblings.
+// EvaluateSiblings gives the rules that hold among those that depend only on a drive's siblings.
 func EvaluateSiblings(siblings []Sibling, now time.Time, t *Thresholds) []Hit {
 	return evaluate(
 		&Subject{LastAt: now, Present: true, Siblings: siblings},
@@ -236,7 +236,7 @@ func evaluate(s *Subject, t *Thresholds, asked func(*Rule) bool) []Hit {
 		}
 		h.Rule = r.ID
 		if h.Verdict.Gravity() > r.Level.Gravity() {
-			h.Verdict = r.Level // weak evidence says watch and no more, whatever its rule thinks
+			h.Verdict = r.Level // weak evidence leads to "watch" at most
 		}
 		if h.At.IsZero() {
 			h.At = s.LastAt
@@ -249,9 +249,9 @@ func evaluate(s *Subject, t *Thresholds, asked func(*Rule) bool) []Hit {
 	return out
 }
 
-// Settle keeps findings standing: one that holds stays or is raised; one that does not hold any more stays until it was
-// gone for as long as its rule says, and a lower verdict takes over only after the graver one was gone for as long. So
-// nothing comes and goes with every reading.
+// Settle applies hysteresis to findings. A rule that holds raises or keeps its finding. A finding whose rule no longer
+// holds stays open for the time that the rule sets, and a lower verdict replaces a worse one only after the same time.
+// So findings do not appear and vanish with every reading.
 func Settle(before []Standing, hits []Hit, now time.Time) []Standing {
 	out := make([]Standing, 0, len(hits))
 	taken := 0
@@ -262,7 +262,7 @@ func Settle(before []Standing, hits []Hit, now time.Time) []Standing {
 			was := before[i]
 			s.Raised = was.Raised
 			if was.Verdict.Gravity() > h.Verdict.Gravity() && now.Sub(was.Grave) < holdOf(h.Rule) {
-				// It got better, but not for long enough.
+				// It is better, but not yet for long enough.
 				was.Seen = now
 				s = was
 			}
@@ -291,7 +291,7 @@ func holdOf(id string) time.Duration {
 	return 0
 }
 
-// Tell puts what stands into words, the gravest first, and says what verdict it makes.
+// Tell writes the open findings as text, the worst first, and gives the verdict.
 func Tell(standing []Standing, hostLate bool, now time.Time) ([]Finding, Verdict) {
 	out := make([]Finding, 0, len(standing))
 	for _, s := range standing {
@@ -307,8 +307,8 @@ func Tell(standing []Standing, hostLate bool, now time.Time) ([]Finding, Verdict
 	return out, VerdictOf(standing, hostLate)
 }
 
-// VerdictOf is what a drive's gravest finding makes of it. While its host is silent, what was found still stands, but
-// what is true now is not known (R7).
+// VerdictOf gives the verdict of a drive's worst finding. While its host is not reporting, earlier findings stay open,
+// but the present state is not known (R7).
 func VerdictOf(standing []Standing, hostLate bool) Verdict {
 	if hostLate {
 		return Unknown
@@ -322,7 +322,7 @@ func VerdictOf(standing []Standing, hostLate bool) Verdict {
 	return v
 }
 
-// Finding puts one standing hit into words.
+// Finding writes one standing hit as text.
 func (s Standing) Finding(now time.Time) Finding {
 	f := Finding{Rule: s.Rule, Verdict: s.Verdict, Since: s.Since, Metric: s.Metric, Growth: s.Growth, Idle: s.Idle}
 	r := ruleOf(s.Rule)

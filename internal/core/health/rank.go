@@ -14,17 +14,17 @@ type Matter struct {
 	Verdict Verdict
 	Growth  float64
 	Since   time.Time
-	// MarginKnown is false for a drive in no pool: then nothing of the pool's is at stake.
+	// MarginKnown is false for a drive in no pool: then no pool is at risk.
 	MarginKnown bool
-	// Stake is the margin that is at stake: of a drive that is to be replaced or gone, what its pool has left without
-	// it; of one to be watched, what it has now, since nobody expects to lose it.
+	// Stake is the margin at risk: for a drive that is to be replaced or gone, the margin of its pool without it; for a
+	// drive to be watched, the present margin, since it is not expected to fail.
 	Stake pool.Margin
-	// PathOnly is true when only the link is accused: the drive's data is not at stake.
+	// PathOnly is true when all findings point to the link: the data on the drive is not at risk.
 	PathOnly bool
 }
 
-// Rank puts matters in the order in which a person should see to them: first where least is left, then the graver
-// verdict, then the faster growth, then the longer wait.
+// Rank sorts matters by urgency: the least margin first, then the worse verdict, then the faster growth, then the
+// longer wait.
 func Rank(m []Matter) {
 	slices.SortStableFunc(m, func(a, b Matter) int {
 		return cmp.Or(

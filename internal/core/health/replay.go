@@ -8,8 +8,8 @@ import (
 	"lantern/internal/core/history"
 )
 
-// Replay judges the past of one drive, reading by reading, in order of time. What is known beside its numbers is set in
-// its Subject.
+// Replay judges the past of one drive, reading by reading, in order of time. Facts other than readings are set in its
+// Subject.
 type Replay struct {
 	Subject
 	limits   *Thresholds
@@ -19,12 +19,12 @@ type Replay struct {
 	thinned  time.Time
 }
 
-// NewReplay begins with a drive of which nothing is known yet.
+// NewReplay begins with a drive without any known facts.
 func NewReplay(limits *Thresholds) *Replay {
 	return &Replay{Subject: Subject{Present: true, Record: history.Record{}}, limits: limits, verdict: Sound}
 }
 
-// Change is a verdict, or what it rests on, that became another.
+// Change is a change of the verdict or of its findings.
 type Change struct {
 	At       time.Time `json:"at"`
 	Drive    string    `json:"drive"`
@@ -33,8 +33,8 @@ type Change struct {
 	Findings []Finding `json:"findings"`
 }
 
-// Read takes one reading in; ok is true when verdict or findings changed. A reading that is not newer than the one
-// before is passed over.
+// Read adds one reading; ok is true when the verdict or the findings changed. A reading that is not newer than the one
+// before is ignored.
 func (r *Replay) Read(at time.Time, metrics map[drive.MetricName]float64) (c Change, ok bool) {
 	if r.FirstAt.IsZero() {
 		r.FirstAt = at
@@ -74,24 +74,24 @@ func (r *Replay) Read(at time.Time, metrics map[drive.MetricName]float64) (c Cha
 	return c, true
 }
 
-// Tally says how good judgements of the past were.
+// Tally measures how good judgements of the past were.
 type Tally struct {
 	Drives    int
 	Failures  int             // drives that failed
-	Flagged   int             // of those, how many were to be replaced before they did
-	InTime    int             // of those, how many long enough before
+	Flagged   int             // of those, how many were flagged "replace" before they failed
+	InTime    int             // of those, how many were flagged long enough before
 	Leads     []time.Duration // from the first replace to the failure
-	SoundFor  float64         // years, all together, in which drives that did not fail were watched
-	False     int             // drives that did not fail and were to be replaced
-	ByRule    map[string]int  // which rule was the first to say so of drives that failed
-	FalseRule map[string]int  // and of drives that did not
+	SoundFor  float64         // total years of observation of drives that did not fail
+	False     int             // drives that did not fail and were flagged "replace"
+	ByRule    map[string]int  // first rule that flagged, of drives that failed
+	FalseRule map[string]int  // the same, of drives that did not fail
 }
 
-// LeadWanted is how long before a failure a person wants to know.
+// LeadWanted is how long before a failure a flag is useful.
 const LeadWanted = 48 * time.Hour
 
-// Add counts one drive: when it was watched, when it failed (zero: it did not), and when it was first to be replaced
-// (zero: never), by which rule.
+// Add counts one drive: the time of observation, when it failed (zero: it did not), and when it was first flagged
+// "replace" (zero: never), by which rule.
 func (t *Tally) Add(from, to, failed, replace time.Time, rule string) {
 	if t.ByRule == nil {
 		t.ByRule, t.FalseRule = map[string]int{}, map[string]int{}
@@ -144,7 +144,7 @@ func (t *Tally) Lead(quantile float64) time.Duration {
 	return t.Leads[int(quantile*float64(len(t.Leads)-1))]
 }
 
-// FalsePer1000 is how many drives that did not fail were to be replaced, for 1,000 years of such drives.
+// FalsePer1000 is the number of false "replace" flags per 1,000 drive years.
 func (t *Tally) FalsePer1000() float64 {
 	if t.SoundFor == 0 {
 		return 0

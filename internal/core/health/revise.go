@@ -10,10 +10,10 @@ import (
 	"lantern/internal/core/history"
 )
 
-// mostMoments is how many moments of a drive's past are looked at, the newest first.
+// mostMoments is the greatest number of moments of a drive's past that are examined, the newest first.
 const mostMoments = 3000
 
-// ComparesWith says which rules compare with a threshold, by its name: those whose condition names it.
+// ComparesWith gives the rules that use a threshold, by its name: those whose condition contains it.
 func ComparesWith(threshold string) (ids []string) {
 	for _, r := range rules {
 		if slices.Contains(namesIn(r.When), threshold) {
@@ -23,7 +23,7 @@ func ComparesWith(threshold string) (ids []string) {
 	return ids
 }
 
-// namesIn are the words of a text that may be names of thresholds or metrics.
+// namesIn gives the words of a text that may be names of thresholds or metrics.
 func namesIn(text string) []string {
 	return strings.FieldsFunc(
 		text,
@@ -31,8 +31,8 @@ func namesIn(text string) []string {
 	)
 }
 
-// moments are the times after since at which what a rule says of a record may have become graver: those at which a
-// metric changed that its description names, or any metric where it names none, and the newest. The newest come first.
+// moments are the times after since at which a rule may have become worse: the newest reading, and each reading at
+// which a metric changed that the rule's description names (any metric where it names none). The newest come first.
 func moments(r *Rule, record history.Record, since time.Time) []time.Time {
 	times := map[time.Time]bool{}
 	var newest time.Time
@@ -59,16 +59,16 @@ func moments(r *Rule, record history.Record, since time.Time) []time.Time {
 	return out[:min(len(out), mostMoments)]
 }
 
-// Moment is what a rule would have said at a moment of the past; Verdict is empty when it would not have held.
+// Moment is the result of a rule at a moment of the past; Verdict is empty when it would not have held.
 type Moment struct {
 	At      time.Time
 	Verdict Verdict
 	Hit     Hit
 }
 
-// Past says what a rule would have said of a drive at those of its readings after a moment at which that may have
-// become graver, the newest first. What is
-// not part of the drive's own record, such as its peers and siblings, is taken as it is now.
+// Past gives the results of a rule at the drive's past readings after a moment, for those readings at which it may have
+// become worse, the newest first. Facts outside the drive's own record, such as peers and siblings, are taken as they
+// are now.
 func Past(s *Subject, t *Thresholds, id string, since time.Time) (out []Moment) {
 	r := ruleOf(id)
 	if r == nil {
@@ -90,9 +90,9 @@ func Past(s *Subject, t *Thresholds, id string, since time.Time) (out []Moment) 
 	return out
 }
 
-// Revise is what stands against a drive after a threshold was changed: findings of the rules that compare with it stand
-// as they would if the thresholds had always been so. A finding that stands only because it was so for a while is
-// looked for in the readings of that while.
+// Revise gives the standing findings of a drive after a threshold was changed: findings of the rules that use it become
+// what they would be if the threshold had always had its new value. Readings of the hysteresis time are examined for
+// findings that stand only because their rule held before.
 func Revise(standing []Standing, s *Subject, t *Thresholds, threshold string, now time.Time) []Standing {
 	changed := ComparesWith(threshold)
 	hits := evaluate(s, t, func(r *Rule) bool { return slices.Contains(changed, r.ID) })
@@ -107,7 +107,7 @@ func Revise(standing []Standing, s *Subject, t *Thresholds, threshold string, no
 			hits,
 			func(h Hit) bool { return h.Rule == x.Rule && h.Verdict.Gravity() >= x.Verdict.Gravity() },
 		) {
-			out = append(out, x) // it is so now
+			out = append(out, x) // it holds now
 			continue
 		}
 		var seen, grave *Moment
@@ -125,7 +125,7 @@ func Revise(standing []Standing, s *Subject, t *Thresholds, threshold string, no
 		}
 		switch {
 		case seen == nil:
-			continue // it would not have been found
+			continue // it would not have been raised
 		case grave == nil:
 			x.Hit, x.Seen, x.Grave = seen.Hit, seen.At, seen.At
 		default:

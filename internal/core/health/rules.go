@@ -17,19 +17,19 @@ type Rule struct {
 	Title    string         `json:"title"`
 	Level    Verdict        `json:"level"` // the gravest it leads to
 	Strength drive.Strength `json:"strength"`
-	For      string         `json:"for"` // protocols and media it holds for
+	For      string         `json:"for"` // protocols and media it applies to
 	When     string         `json:"when"`
 	Why      string         `json:"why"`
 	Do       string         `json:"do"`
-	// Hold is how long a finding stays after its rule held for the last time.
+	// Hold is how long a finding stays open after its rule held for the last time.
 	Hold time.Duration `json:"hold"`
-	// ofSiblings is true when it asks for nothing but what became of the siblings.
+	// ofSiblings is true when it depends only on the drive's siblings.
 	ofSiblings bool
 	holds      func(*Subject, *Thresholds) *Hit
 	words      func(Hit) (says, do string, evidence []Evidence)
 }
 
-// rules are tried one by one; each speaks for itself.
+// rules are evaluated one by one, independently of each other.
 var rules []Rule
 
 var ruleByID = map[string]*Rule{}
@@ -45,7 +45,7 @@ func init() {
 	}
 }
 
-// TitleOf is what a rule is called; its id where there is none.
+// TitleOf is the title of a rule; its id where there is none.
 func TitleOf(id string) string {
 	if r := ruleOf(id); r != nil {
 		return r.Title
@@ -55,10 +55,10 @@ func TitleOf(id string) string {
 
 func ruleOf(id string) *Rule { return ruleByID[id] }
 
-// Rules lists them in the order in which they are tried.
+// Rules lists the rules in the order in which they are evaluated.
 func Rules() []Rule { return append([]Rule(nil), rules...) }
 
-// all is what a rule holds for when it asks nothing special of a drive.
+// all is the scope of a rule for every kind of drive.
 const all = "all drives"
 
 func amount(v float64, unit string) string {
@@ -70,7 +70,7 @@ func amount(v float64, unit string) string {
 
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
 
-// Seconds writes a duration given in seconds with the unit that suits it.
+// Seconds writes a duration given in seconds with a suitable unit.
 func Seconds(v float64) string {
 	if v < 1 {
 		return fmt.Sprintf("%.3g ms", v*1000)

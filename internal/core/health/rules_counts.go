@@ -11,10 +11,10 @@ import (
 	"lantern/internal/core/history"
 )
 
-// standstill is how long a counter must not have moved to count as an old scar.
+// standstill is how long a counter must have been constant for its damage to count as old.
 const standstill = 90 * day
 
-// counts are the metrics that count damage, each a rule of its own; words follow a number.
+// counts are the metrics that count damage, each with a rule; the words follow a number.
 var counts = []struct {
 	id, title string
 	metric    drive.MetricName
@@ -129,7 +129,7 @@ func countRules() (out []Rule) {
 	return out
 }
 
-// How a count came to its verdict.
+// The reasons for the verdict of a count.
 const (
 	byAmount = iota
 	byBurst
@@ -141,16 +141,16 @@ const (
 	byComings
 )
 
-// comings is how often damage that went again must have come, within comingDays, to be watched though nothing is left
-// of it.
+// comings is how often damage that vanished again must have appeared within comingDays to be watched although none is
+// left.
 const (
 	comings    = 3
 	comingDays = 90
 )
 
-// counting is the rule for counts of damaged places. N: the count, new ones in 24 h, new ones in 7 days, how it came to
-// its verdict; Text: over what time they came where that is not a day, or days unmoved; then what was counted before it
-// began anew.
+// counting is the rule for counts of damaged places. N: the count, new ones in 24 h, new ones in 7 days, the reason for
+// the verdict; Text: the time in which they appeared where that is not a day, or the days without change; then the
+// count before the counter was reset.
 func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 	return func(s *Subject, t *Thresholds) *Hit {
 		series := s.Record[m.Name]
@@ -183,7 +183,7 @@ func counting(m drive.Metric) func(*Subject, *Thresholds) *Hit {
 	}
 }
 
-// judge says what a count means: how grave it is, and by what.
+// judge gives the verdict of a count and its reason.
 func (c *count) judge(h *Hit, t *Thresholds) {
 	total, older := c.now+c.lost, c.seven-c.half
 	switch {
@@ -206,39 +206,40 @@ func (c *count) judge(h *Hit, t *Thresholds) {
 	}
 }
 
-// agrees says whether the drive itself says that something is wrong, so that a sudden jump need not wait for a second
+// agrees reports whether other data of the drive confirm the damage, so that a sudden jump need not wait for a second
 // reading.
 func agrees(s *Subject) bool {
 	return s.Failing || len(s.Tests) > 0 && s.Tests[0].Result == drive.SelfTestFailed
 }
 
-// count is what a series of damaged places comes to.
+// count summarises a series of counts of damaged places.
 type count struct {
 	now                   float64 // how many there are
-	lost                  float64 // of a counter: what it had counted when it began anew
-	one, two, half, seven float64 // how many came within a day, two days, three and a half, and seven
-	days                  int     // on how many days of the last 30 some came
-	comings               int     // how often they came, after nothing or half of them was left, within comingDays
-	// today and week are what came, in whole, of which a part is counted for a day and for seven; todayOver and
-	// weekOver the time over which that was, where it may be longer, or is shorter, than a day and seven.
+	lost                  float64 // of a counter: its value before it was reset
+	one, two, half, seven float64 // new ones within a day, two days, three and a half, and seven
+	days                  int     // days with new ones among the last 30
+	comings               int     // how often new ones appeared after the count had fallen to half or zero, within comingDays
+	// today and week are the whole growth of which a part is counted for one day and for seven; todayOver and weekOver
+	// are the times of that growth, where they differ from one day and seven.
 	today, week         float64
 	todayOver, weekOver string
 }
 
-// apart is how far two readings may be from each other for what came between them to be of the day of the later one.
+// apart is the greatest time between two readings at which the growth between them is counted for the day of the later
+// one.
 const apart = 36 * time.Hour
 
-// countOf goes once through a series. What is more than there ever was is new; a jump of at least sudden waits until a
-// second reading says as much, unless sure. A fall to half or less counts when two readings say so: a counter began
-// anew then, a level fell, and later values count as new. So neither a single odd reading nor a value that goes
-// to and fro adds anything. What came between two readings far apart is spread over the time between them.
+// countOf goes once through a series. A value above the previous maximum is growth. A jump of at least sudden must be
+// confirmed by a second reading, unless sure. A fall to half or less must be confirmed by a second reading: the counter
+// was reset, or the level fell, and later growth counts as new. So neither a single wrong reading nor an alternating
+// value adds growth. Growth between two readings far apart is spread over the time between them.
 func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count) {
 	end := s[len(s)-1].At()
 	from := within100Days(s)
 	most, fell, counted := s[from].Value, s[from].Value <= 0, -1
 	for i := from + 1; i < len(s); i++ {
 		x, d, start := s[i].Value, 0.0, s[i-1].At()
-		again := func(v float64) bool { return i+1 < len(s) && s[i+1].Value <= v } // the next reading is no more
+		again := func(v float64) bool { return i+1 < len(s) && s[i+1].Value <= v } // the next reading is not larger
 		switch {
 		case x > most:
 			if x-most >= sudden && !(sure && i == len(s)-1) {
@@ -273,7 +274,7 @@ func countOf(s history.Series, counter bool, sudden float64, sure bool) (c count
 	return c
 }
 
-// ended fills in what a count is at the end of its series, where most is what it rose to last.
+// ended completes a count at the end of its series; most is its last maximum.
 func (c *count) ended(s history.Series, most float64) {
 	c.now = most
 	if n := len(s); n > 1 && s[n-1].Value < most {
@@ -284,7 +285,7 @@ func (c *count) ended(s history.Series, most float64) {
 	}
 }
 
-// within100Days is the index of the reading before the first of the last 100 days: growth begins at what it was then.
+// within100Days is the index of the last reading that is older than 100 days: growth starts from its value.
 func within100Days(s history.Series) int {
 	end, from := s[len(s)-1].At(), len(s)-1
 	for from > 0 && end.Sub(s[from-1].At()) < 100*day {
@@ -293,8 +294,8 @@ func within100Days(s history.Series) int {
 	return max(0, from-1)
 }
 
-// add counts growth that was seen age ago and came in the gap before that, the first of it over ago. What came in a
-// long gap is spread over it.
+// add counts growth that was seen age ago and occurred in the gap before that; over is the age of the beginning of the
+// gap. Growth in a long gap is spread over it.
 func (c *count) add(d float64, age, gap, over time.Duration) {
 	if gap <= apart {
 		gap = 0
@@ -397,11 +398,11 @@ func countWords(m drive.Metric, words string) func(Hit) (string, string, []Evide
 	}
 }
 
-// counted writes a number of things, such as 1 bad sector found by its scan; words have them in the plural.
+// counted writes a number of things, such as "1 bad sector found by its scan"; words are in the plural.
 func counted(n float64, words string) string {
 	if n == 1 {
 		list := strings.Fields(words)
-		for i, w := range list { // the first plural is what is counted
+		for i, w := range list { // the first plural is the noun that is counted
 			if one, plural := strings.CutSuffix(w, "s"); plural {
 				list[i] = one
 				break
@@ -412,8 +413,8 @@ func counted(n float64, words string) string {
 	return number(n) + " " + words
 }
 
-// spareSoon is how soon the last of the spare must be reached, at the pace of the last week, to be watched; spareMoves
-// is how much must have gone within it for that to be a pace.
+// spareSoon is how soon the spare must run out, at the pace of the last week, to be watched; spareMoves is the least
+// decrease within that week that gives a pace.
 const (
 	spareSoon  = 90 * day
 	spareMoves = 2 // percent

@@ -9,7 +9,7 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// What is known, or not, about a drive itself: siblings, tests, and what it cannot tell.
+// Rules about the drive itself: siblings, tests, and missing data.
 var knowingRules = []Rule{
 	{
 		ID:         "sibling-failed",
@@ -310,14 +310,14 @@ var knowingRules = []Rule{
 
 func days(n float64) time.Duration { return time.Duration(n * float64(day)) }
 
-// tellsTests says whether a drive is there, can be tested, and told of its tests.
+// tellsTests reports whether a drive is present, supports self-tests, and reported its tests.
 func tellsTests(s *Subject) bool {
 	_, told := s.Record["power_on_hours"].Last()
 	return s.TestsTold && s.CanTest && s.Present && !s.HostLate && s.Blind == "" && told
 }
 
-// siblings holds when drives that share more than their hours failed, or, with hours, those that share only them. Text:
-// tails and reasons, turn by turn.
+// siblings holds when drives that share more than their hours failed, or, with hours, drives that share only their
+// hours. Text: tails and reasons alternately.
 func siblings(s *Subject, hours bool) *Hit {
 	if len(s.Siblings) == 0 {
 		return nil
@@ -350,8 +350,8 @@ func siblingWords(h Hit) (tails string, evidence []Evidence) {
 	return strings.Join(names, ", "), evidence
 }
 
-// SameBatch says whether two drives were made together: the same model, and serials that differ only in their last
-// three characters, by at most near. Only what has a world wide name came out of a factory.
+// SameBatch reports whether two drives were made together: the same model, and serials that differ only in their last
+// three characters, by at most near. Only drives with a world wide name count.
 func SameBatch(a, b drive.Identity) bool {
 	const near = 40
 	if a.WWN == "" || b.WWN == "" || a.Model != b.Model || len(a.Serial) != len(b.Serial) || len(a.Serial) < 6 ||
@@ -367,11 +367,11 @@ func SameBatch(a, b drive.Identity) bool {
 	return err1 == nil && err2 == nil && max(x-y, y-x) <= near
 }
 
-// SameHours says whether two drives ran for nearly as long: within two days, and for more than half a year.
+// SameHours reports whether two drives have nearly the same power-on hours: within two days, and more than half a year.
 func SameHours(a, b float64) bool { return a > 183*24 && max(a-b, b-a) <= 48 }
 
-// Failed says whether a finding counts as the failure of a drive for those that have something in common with it:
-// strong evidence to replace it, but not that it is gone, or that its own electronics spoil the link.
+// Failed reports whether a finding counts as a failure for the siblings of a drive: strong evidence to replace it,
+// except that it is gone, or that its electronics cause link errors.
 func Failed(h Hit) bool {
 	r := ruleOf(h.Rule)
 	return r != nil && h.Verdict.Gravity() >= Replace.Gravity() && r.Strength == drive.Strong && h.Rule != "vanished" &&

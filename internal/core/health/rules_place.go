@@ -9,7 +9,7 @@ import (
 	"lantern/internal/core/enclosure"
 )
 
-// What the place may be to blame for: the link, the bay, the air.
+// Rules about the place of a drive: the link, the bay, the temperature.
 var placeRules = []Rule{
 	{
 		ID:       "link-follows-drive",
@@ -248,8 +248,8 @@ var placeRules = []Rule{
 	},
 }
 
-// shiftRule remarks on where a drive is. It says nothing of how the drive is, so it makes no verdict; that people hear
-// of it is a notice's matter, one for all drives that are part of it.
+// shiftRule remarks on the place of a drive. This is no evidence about its health, so it gives no verdict. One notice
+// informs people about all drives that are part of it.
 func shiftRule(kind enclosure.MoveKind, id, title, when, why string) Rule {
 	return Rule{
 		ID:       id,
@@ -274,17 +274,17 @@ func shiftRule(kind enclosure.MoveKind, id, title, when, why string) Rule {
 	}
 }
 
-// linkErrors holds when enough transfers were damaged within 7 days. N: new ones in 7 days, all.
+// linkErrors holds when enough transfers were damaged within 7 days. N: new ones in 7 days, total.
 func linkErrors(s *Subject, t *Thresholds) *Hit {
 	series := s.Record["link_crc_errors"]
 	last, ok := series.Last()
 	if !ok || last.Value == 0 {
 		return nil
 	}
-	// Of a drive that was watched for less than 7 days, what grew since then counts.
+	// For a drive observed for less than 7 days, the growth since the first reading counts.
 	grown, _ := series.Growth(last.At().Add(-7 * day))
 	if grown < t.LinkErrors {
-		return nil // old ones that stand still are nobody's matter
+		return nil // old errors that do not grow need no action
 	}
 	today, _ := series.Growth(last.At().Add(-day))
 	return &Hit{
@@ -302,7 +302,7 @@ func followed(s *Subject, t *Thresholds) bool {
 	return here >= t.LinkErrors && before >= t.LinkErrors
 }
 
-// linkStays counts damaged transfers in the bay where a drive is, and in the earlier bay where there were most.
+// linkStays counts damaged transfers in the present bay of a drive, and in the earlier bay with most of them.
 func linkStays(s *Subject) (here, before float64, elsewhere string) {
 	n := len(s.Stays)
 	if n < 2 {

@@ -33,14 +33,14 @@ var poolErrorRule = Rule{
 			if !ok {
 				continue
 			}
-			// The total is ours, not the pool's: a counter that was cleared does not take the memory with it.
+			// The total is kept here: clearing the pool's counter does not reset it.
 			total, _ := series.Growth(time.Time{})
 			if total += series[0].Value; total == 0 {
 				continue
 			}
 			grown, known := series.Growth(last.At().Add(-day))
 			if !known {
-				grown = total // counted since it was first looked at
+				grown = total // counted since it was first seen
 			}
 			h := Hit{
 				Verdict: Watch,
@@ -53,7 +53,7 @@ var poolErrorRule = Rule{
 			if h.Since.IsZero() {
 				h.Since = series.LastChange()
 			}
-			// Lost writes cannot be explained by a single bad sector, and damage that keeps coming is not an old scar.
+			// Lost writes cannot be explained by a single bad sector, and damage that keeps growing is not old damage.
 			if grown > 0 && (c.metric == "pool_write_errors" || grown >= t.ManyPoolErrors) {
 				h.Verdict = Replace
 			} else if grown == 0 && s.CleanScrub.After(series.LastRise()) {
@@ -151,7 +151,7 @@ var spareRule = Rule{
 	},
 }
 
-// lowest is the least value that two readings in a row told, at or below which a series was, and since when.
+// lowest is the least value confirmed by two consecutive readings, and since when the series was at or below it.
 func lowest(s history.Series) (least float64, since time.Time) {
 	least = s[0].Value
 	since = s[0].At()

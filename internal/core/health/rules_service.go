@@ -10,7 +10,7 @@ import (
 	"lantern/internal/core/history"
 )
 
-// What its work shows: how fast it answers, whether it stays on the bus, how worn it is.
+// Rules about the service of a drive: latency, resets on the bus, wear.
 var serviceRules = []Rule{
 	{
 		ID:       "slower-than-peers",
@@ -262,7 +262,7 @@ var serviceRules = []Rule{
 				return nil
 			}
 			used := last.Value
-			for i := 1; i < len(series); i++ { // wear does not go back, whatever a reset count says
+			for i := 1; i < len(series); i++ { // wear does not decrease, even if the counter was reset
 				used = max(used, min(series[i].Value, series[i-1].Value))
 			}
 			if used < t.Wear {
@@ -291,7 +291,7 @@ var serviceRules = []Rule{
 	},
 }
 
-// beyond holds when a metric reached a limit; nothing is to be done about it.
+// beyond holds when a metric reached a limit that calls for no action.
 func beyond(s *Subject, metric drive.MetricName, limit float64) *Hit {
 	series := s.Record[metric]
 	last, ok := series.Last()
@@ -317,12 +317,12 @@ func slow(s *Subject, t *Thresholds) *Hit {
 		return nil
 	}
 	since := series.FirstAbove(limit)
-	// A reading's latency is a mean since the reading before: it was slow from then on.
+	// The latency of a reading is the mean since the reading before: the drive was slow from then on.
 	began := since
 	if before, ok := series.At(since.Add(-time.Nanosecond)); ok {
 		began = before.At()
 	}
-	// One reading can be anything; two in a row, over long enough, are a habit.
+	// One reading may be an exception; two consecutive ones over enough time are not.
 	if since.Equal(last.At()) || last.At().Sub(began) < time.Duration(t.SlowMinutes*float64(time.Minute)) {
 		return nil
 	}
@@ -342,7 +342,7 @@ func slowerThanBefore(s *Subject, t *Thresholds) *Hit {
 	if !ok || s.Filling || last.Value < t.SlowFloor/2 || last.At().Sub(series[0].At()) < 14*day {
 		return nil
 	}
-	// A reading's latency is a mean since the reading before, so that each counts for the time between them.
+	// The latency of a reading is the mean since the reading before, so each is weighted by that time.
 	from := last.At().Add(-2 * day)
 	var now weighed
 	for i := len(series) - 1; i > 0 && series[i].At().After(from); i-- {
@@ -363,8 +363,8 @@ func slowerThanBefore(s *Subject, t *Thresholds) *Hit {
 	return &Hit{Verdict: Watch, Since: from, At: last.At(), Metric: "read_latency_seconds", N: [4]float64{middle, best}}
 }
 
-// fasterBefore says whether a latency was at most so high for a quarter of the time before from: only then is it worth
-// while to put all that time in order.
+// fasterBefore reports whether the latency was at most this high for a quarter of the time before from: only then is
+// sorting all values worthwhile.
 func fasterBefore(series history.Series, from time.Time, limit float64) bool {
 	var low, sum time.Duration
 	for i := 1; i < len(series) && series[i-1].At().Before(from); i++ {
@@ -412,7 +412,7 @@ func maxTime(a, b time.Time) time.Time {
 	return a
 }
 
-// lifetime are counts that only grow while a drive lives, beside those of damage, which have rules of their own.
+// lifetime are counts that only grow during the life of a drive, except those of damage, which have their own rules.
 var lifetime = []struct {
 	metric drive.MetricName
 	words  string

@@ -9,7 +9,7 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// What the drive, its pool or its host says outright.
+// Rules about what the drive, its pool or its host reports directly.
 var stateRules = []Rule{
 	{
 		ID:       "vanished",
@@ -172,8 +172,7 @@ next:
 				h = &Hit{Verdict: Watch, Since: at, At: at, N: [4]float64{float64(one.LBA), float64(one.Hours)},
 					Text: []string{string(one.Kind)}}
 			}
-			// The one before it of the same kind counts if it is recent: months apart they may be two scars, long
-			// healed.
+			// The previous one of the same kind counts only if it is recent: months apart they may be two old defects.
 			if string(one.Kind) == h.Text[0] && h.Since.Sub(at) < 14*day {
 				h.N[2]++
 			}
@@ -200,7 +199,7 @@ next:
 	return h
 }
 
-// testTime dates a test: the log has power-on hours, 16 bits wide, and the newest reading has them now.
+// testTime computes the date of a test from its power-on hours in the log (16 bits) and those of the newest reading.
 func testTime(s *Subject, t drive.SelfTest) time.Time {
 	p, ok := s.Record["power_on_hours"].Last()
 	if !ok {

@@ -216,7 +216,7 @@ var Settings = []Setting{
 	},
 }
 
-// Usual are the thresholds as long as nobody set any.
+// Usual are the default thresholds.
 func Usual() (t Thresholds) {
 	for _, s := range Settings {
 		*s.of(&t) = s.Usual
@@ -224,7 +224,7 @@ func Usual() (t Thresholds) {
 	return t
 }
 
-// SettingByName finds a setting; the error names the nearest.
+// SettingByName finds a setting; the error names the most similar one.
 func SettingByName(name string) (Setting, error) {
 	i := slices.IndexFunc(Settings, func(s Setting) bool { return s.Name == name })
 	if i < 0 {
@@ -237,7 +237,7 @@ func SettingByName(name string) (Setting, error) {
 	return Settings[i], nil
 }
 
-// Set gives a setting another value; one that it cannot have is refused.
+// Set sets the value of a setting; an invalid value is refused.
 func (t *Thresholds) Set(name string, v float64) error {
 	s, err := SettingByName(name)
 	if err != nil {
@@ -250,7 +250,7 @@ func (t *Thresholds) Set(name string, v float64) error {
 	return nil
 }
 
-// IsOff says whether a rule is switched off.
+// IsOff reports whether a rule is switched off.
 func (t *Thresholds) IsOff(id string) bool { return t.off[id] }
 
 // Off switches a rule off; ok is false when there is none of that id.

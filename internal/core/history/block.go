@@ -15,23 +15,23 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Reading is the metrics of one drive at one time.
+// Reading holds the metrics of one drive at one time.
 type Reading struct {
 	At      time.Time
 	Metrics map[drive.MetricName]float64
 }
 
-// A block holds many readings of one drive, column by column, without losing a bit. It is a version byte, then:
+// A block holds many readings of one drive, column by column, without loss. It is a version byte, then:
 //
 //	number of readings; their times in milliseconds (chunk of a column)
 //	number of metrics; for each, in order of name:
 //	    name; chunk of: which readings have it (runs of yes and no), how its numbers are written, the numbers (column)
 //
 // and at the end a CRC-32C of all that came before. A chunk is a byte that says whether it is deflated, its length, and
-// its bytes, so that one metric can be read without touching the others. A column is written as differences of
-// differences where that is shorter than differences: counters that grow evenly, and times, then cost next to nothing.
-// A metric whose values are all whole, or all have few decimals, is written as whole numbers of its last decimal; any
-// other as the bits of its doubles, each XORed with the one before.
+// its bytes, so that one metric can be read without the others. A column is written as differences, or as differences
+// of differences where that is shorter: counters that grow evenly, and times, are then very small. A metric whose
+// values are all whole, or all have few decimals, is written as whole numbers of its last decimal; any other as the
+// bits of its doubles, each XORed with the one before.
 const blockVersion = 1
 
 // How the numbers of a column are written: as multiples of a power of ten, or as bits.
@@ -39,7 +39,7 @@ var decimals = []float64{1, 1e3, 1e6, 1e9}
 
 const asBits = 255
 
-// EncodeBlock lays readings out; they must be in order of time.
+// EncodeBlock encodes readings; they must be in order of time.
 func EncodeBlock(rs []Reading) []byte {
 	body := binary.AppendUvarint([]byte{blockVersion}, uint64(len(rs)))
 	times := make([]int64, len(rs))
@@ -85,7 +85,7 @@ func EncodeBlock(rs []Reading) []byte {
 	return binary.LittleEndian.AppendUint32(body, crc32.Checksum(body, castagnoli))
 }
 
-// Deflating and inflating take much memory to begin with, which is used again.
+// Compressors and decompressors are large and are reused.
 var (
 	deflaters = sync.Pool{New: func() any {
 		w, _ := flate.NewWriter(nil, flate.BestCompression) // fails only for a level that does not exist
@@ -94,7 +94,7 @@ var (
 	inflaters = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
 )
 
-// inflate gives what was deflated, up to 64 MiB of it.
+// inflate decompresses up to 64 MiB.
 func inflate(data []byte) ([]byte, error) {
 	r := inflaters.Get().(io.ReadCloser)
 	defer inflaters.Put(r)
@@ -170,10 +170,10 @@ func appendColumn(b []byte, v []int64) []byte {
 	return append(b, plain...)
 }
 
-// mostReadings bounds what a block that was damaged can make us believe.
+// mostReadings bounds the number of readings that a damaged block can claim.
 const mostReadings = 1 << 20
 
-// blockReader reads a block's body; its first error stays.
+// blockReader reads the body of a block; its first error is kept.
 type blockReader struct {
 	b   []byte
 	err error
@@ -216,7 +216,7 @@ func (r *blockReader) take(n uint64) []byte {
 	return out
 }
 
-// chunk gives a reader of the next chunk; when it is not wanted, it is passed over and nil is given.
+// chunk gives a reader of the next chunk; an unwanted chunk is skipped and nil is returned.
 func (r *blockReader) chunk(wanted bool) *blockReader {
 	kind := r.take(1)
 	data := r.take(r.uvarint())
@@ -234,7 +234,7 @@ func (r *blockReader) chunk(wanted bool) *blockReader {
 	return &blockReader{b: raw}
 }
 
-// end makes a chunk's error, or what is left over of it, the error of the whole.
+// end takes the error of a chunk, or an error for remaining bytes, as the error of the block.
 func (r *blockReader) end(chunk *blockReader) {
 	switch {
 	case chunk == nil || r.err != nil:
@@ -290,7 +290,7 @@ func (r *blockReader) values(n int, give func(i int, v float64)) {
 	}
 }
 
-// scan walks through a block. want says which metrics are to be given; each value comes with its time.
+// scan reads a block. want selects the metrics; each value is given with its time.
 func scan(
 	b []byte,
 	want func(drive.MetricName) bool,
@@ -355,7 +355,7 @@ func (r *blockReader) runs(n int) (has []int) {
 	return has
 }
 
-// DecodeBlock reads what EncodeBlock laid out; anything else is ErrDamaged.
+// DecodeBlock decodes what EncodeBlock wrote; anything else is ErrDamaged.
 func DecodeBlock(b []byte) ([]Reading, error) {
 	var out []Reading
 	err := scan(b, func(drive.MetricName) bool { return true }, func(at []int64) {
@@ -370,11 +370,11 @@ func DecodeBlock(b []byte) ([]Reading, error) {
 	return out, nil
 }
 
-// AddBlock puts a block's readings since a time into a record; ok is false when a part of them was not newer than what
-// is there. Columns are read as they lie, which is far cheaper than reading by reading.
+// AddBlock adds the readings of a block since a time to a record; ok is false when some of them were not newer than the
+// record. It works by columns, which is far cheaper than by readings.
 func (r Record) AddBlock(b []byte, since time.Time) (ok bool, err error) {
 	ok = true
-	var name drive.MetricName // the values of a metric come one after the other
+	var name drive.MetricName // the values of one metric are consecutive
 	var series Series
 	err = eachOf(b, since, func(n drive.MetricName, p Point) {
 		if n != name {
@@ -392,7 +392,7 @@ func (r Record) AddBlock(b []byte, since time.Time) (ok bool, err error) {
 	return ok, err
 }
 
-// AddBlock puts a block's readings since a time in.
+// AddBlock adds the readings of a block since a time.
 func (w Whole) AddBlock(b []byte, since time.Time) error {
 	return eachOf(b, since, func(n drive.MetricName, p Point) { w[n] = w[n].Add(p) })
 }
@@ -408,7 +408,7 @@ func eachOf(b []byte, since time.Time, give func(drive.MetricName, Point)) error
 		})
 }
 
-// BlockSeries reads one metric of a block and passes over the others.
+// BlockSeries reads one metric of a block and skips the others.
 func BlockSeries(b []byte, metric drive.MetricName) (Series, error) {
 	var at []int64
 	var out Series

@@ -12,10 +12,10 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// A packed reading is: a version byte, the number of metrics, then for each (those that have one in the order of their
-// numbers, then the others by name) its number in numbered, or 0, the length of its name and the name; then its value;
-// at the end a CRC-32C of all that came before. A whole number is a signed varint whose lowest bit is 0; any other
-// value is the byte 1 and eight bytes of IEEE 754, so nothing is ever rounded.
+// A packed reading is: a version byte, the number of metrics, then for each metric (those with a number in the order of
+// their numbers, then the others by name) its number in numbered, or 0, the length of its name and the name; then its
+// value; at the end a CRC-32C of everything before. A whole number is a signed varint whose lowest bit is 0; any other
+// value is the byte 1 and eight bytes of IEEE 754, so no value is rounded.
 const packVersion = 1
 
 // numbered are the names that are written as numbers, in the order of the numbers, from 1 (drive.Metric).
@@ -62,10 +62,10 @@ func (r *blockReader) name() drive.MetricName {
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// ErrDamaged means that a packed reading is not what was written.
+// ErrDamaged means that stored data is damaged.
 var ErrDamaged = errors.New("the stored reading is damaged")
 
-// Pack lays one reading out for keeping.
+// Pack encodes one reading.
 func Pack[N ~string](metrics map[N]float64) []byte {
 	b := make([]byte, 0, 16+12*len(metrics))
 	b = append(b, packVersion)
@@ -94,7 +94,7 @@ func appendValue(b []byte, v float64) []byte {
 	return binary.LittleEndian.AppendUint64(append(b, 1), math.Float64bits(v))
 }
 
-// Unpack reads what Pack wrote; anything else is ErrDamaged.
+// Unpack decodes what Pack wrote; anything else is ErrDamaged.
 func Unpack(b []byte) (map[drive.MetricName]float64, error) {
 	bad := func(why string) (map[drive.MetricName]float64, error) {
 		return nil, fmt.Errorf("%w: %s", ErrDamaged, why)

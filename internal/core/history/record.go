@@ -9,11 +9,11 @@ import (
 )
 
 // An encoded record is a version byte; the time of its newest point in milliseconds (varint); a chunk as in a block;
-// and a CRC-32C of all that came before. The chunk holds the number of metrics, then for each, in order of name: its
-// name, the number of its points, their times and their values (columns as in a block).
+// and a CRC-32C of everything before. The chunk holds the number of metrics, then for each, in order of name: its name,
+// the number of its points, their times and their values (columns as in a block).
 const recordVersion = 1
 
-// EncodeRecord lays a record out for keeping. upto is the time of its newest point, in Unix milliseconds.
+// EncodeRecord encodes a record. upto is the time of its newest point, in Unix milliseconds.
 func EncodeRecord(r Record) (data []byte, upto int64) {
 	body := binary.AppendUvarint(nil, uint64(len(r)))
 	var times []int64
@@ -31,7 +31,7 @@ func EncodeRecord(r Record) (data []byte, upto int64) {
 	return binary.LittleEndian.AppendUint32(data, crc32.Checksum(data, castagnoli)), upto
 }
 
-// DecodeRecord reads what EncodeRecord laid out; anything else is ErrDamaged.
+// DecodeRecord decodes what EncodeRecord wrote; anything else is ErrDamaged.
 func DecodeRecord(data []byte) (out Record, upto int64, err error) {
 	if len(data) < 6 {
 		return nil, 0, fmt.Errorf("%w: too short", ErrDamaged)

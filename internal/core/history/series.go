@@ -1,4 +1,4 @@
-// Package history holds what a drive's metrics were over time: series, their resets and their rates.
+// Package history holds the metrics of a drive over time: series, their resets and their rates.
 package history
 
 import (
@@ -16,7 +16,7 @@ type Point struct {
 	Value float64
 }
 
-// PointAt is a value at a time; what is below a millisecond is cut off.
+// PointAt is a value at a time, truncated to a millisecond.
 func PointAt(at time.Time, value float64) Point { return Point{at.UnixMilli(), value} }
 
 // At is the time of the point, in UTC.
@@ -41,14 +41,14 @@ func (p *Point) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
-// Series is one metric of one drive, in order of time, no two points at one time. Add keeps that so.
+// Series is one metric of one drive, in order of time, with no two points at one time. Add preserves this.
 type Series []Point
 
-// Add puts a point in its place, wherever it belongs; a second point at one time replaces nothing and is dropped, so
-// that a report delivered twice or late ends in the same series.
+// Add inserts a point at its time. A second point at one time is dropped, so that a report delivered twice or late
+// gives the same series.
 func (s Series) Add(p Point) Series {
 	if n := len(s); n == 0 || s[n-1].ms < p.ms {
-		return append(s, p) // as nearly all readings come
+		return append(s, p) // the usual case
 	}
 	i := sort.Search(len(s), func(i int) bool { return s[i].ms >= p.ms })
 	if i < len(s) && s[i].ms == p.ms {
@@ -68,7 +68,7 @@ func (s Series) Last() (Point, bool) {
 	return s[len(s)-1], true
 }
 
-// At is the value as it was known at t: the newest point not after t.
+// At is the value known at t: the newest point not after t.
 func (s Series) At(t time.Time) (Point, bool) {
 	i := sort.Search(len(s), func(i int) bool { return s[i].ms > t.UnixMilli() })
 	if i == 0 {
@@ -87,7 +87,7 @@ func (s Series) Until(t time.Time) Series {
 	return s[:sort.Search(len(s), func(i int) bool { return s[i].ms > t.UnixMilli() })]
 }
 
-// Until leaves of every series the part at or before t; changed says whether anything was after it.
+// Until keeps the part of every series at or before t; changed is true if anything was after it.
 func (r Record) Until(t time.Time) (changed bool) {
 	for name, s := range r {
 		if kept := s.Until(t); len(kept) < len(s) {
@@ -97,7 +97,8 @@ func (r Record) Until(t time.Time) (changed bool) {
 	return changed
 }
 
-// Risen is how much a level rose since a moment, its falls left out. ok is false when nothing is known as far back.
+// Risen is the sum of the rises of a level since a moment, without its falls. ok is false when no value is known at
+// that moment.
 func (s Series) Risen(since time.Time) (risen float64, ok bool) {
 	from := sort.Search(len(s), func(i int) bool { return s[i].ms > since.UnixMilli() })
 	if ok = from > 0; ok {
@@ -109,9 +110,9 @@ func (s Series) Risen(since time.Time) (risen float64, ok bool) {
 	return risen, ok
 }
 
-// Growth is how much a counter grew from the value known at since to the newest one. A fall in between is a reset: what
-// was counted after it is added to what was counted before, so that clearing a counter hides nothing. ok is false when
-// nothing is known as far back as since; then growth is counted from the first point.
+// Growth is how much a counter grew from the value known at since to the newest one. A fall in between is a reset: the
+// count after it is added to the count before, so that clearing a counter hides nothing. ok is false when no value is
+// known at since; then growth is counted from the first point.
 func (s Series) Growth(since time.Time) (grown float64, ok bool) {
 	if len(s) == 0 {
 		return 0, false
@@ -142,8 +143,8 @@ func (s Series) Resets() []time.Time {
 	return at
 }
 
-// LastChange is when the newest value was first seen: the series has stood still since. The zero time means it never
-// changed while it was watched.
+// LastChange is when the newest value was first seen: the series is constant since then. The zero time means that it
+// never changed.
 func (s Series) LastChange() time.Time {
 	for i := len(s) - 1; i > 0; i-- {
 		if s[i].Value != s[i-1].Value {
@@ -153,7 +154,7 @@ func (s Series) LastChange() time.Time {
 	return time.Time{}
 }
 
-// LastRise is when the value last grew; the zero time means that it never did while it was watched.
+// LastRise is when the value last grew; the zero time means that it never did.
 func (s Series) LastRise() time.Time {
 	for i := len(s) - 1; i > 0; i-- {
 		if s[i].Value > s[i-1].Value {
@@ -163,7 +164,7 @@ func (s Series) LastRise() time.Time {
 	return time.Time{}
 }
 
-// FirstAbove is when the value first rose above limit and stayed there until now; the zero time if it is not above.
+// FirstAbove is when the value rose above limit to stay above it until now; the zero time if it is not above.
 func (s Series) FirstAbove(limit float64) time.Time {
 	var at time.Time
 	for i := len(s) - 1; i >= 0 && s[i].Value > limit; i-- {
@@ -172,14 +173,14 @@ func (s Series) FirstAbove(limit float64) time.Time {
 	return at
 }
 
-// Keep puts a newer point at the end of a series that is held ready for judging: of a run of equal values only the
-// first and the last are kept, which changes no answer but how often it was read. A point that is not newer belongs
-// into the whole history first, and ok is false.
+// Keep appends a newer point to a series in memory. Only the first and the last of a run of equal values are kept,
+// which changes no result except the number of readings. For a point that is not newer ok is false: it must be added to
+// the whole history first.
 func (s Series) Keep(p Point) (kept Series, ok bool) {
 	n := len(s)
 	switch {
 	case n > 0 && p.ms == s[n-1].ms:
-		return s, true // it came twice
+		return s, true // a repeated point
 	case n > 0 && p.ms < s[n-1].ms:
 		return s, false
 	case n > 1 && s[n-1].Value == p.Value && s[n-2].Value == p.Value:
@@ -189,19 +190,19 @@ func (s Series) Keep(p Point) (kept Series, ok bool) {
 	return append(s, p), true
 }
 
-// How dense the points are that are held ready: all of the newest days; of earlier ones one in three hours; of those
-// before them one a day. A day with few points keeps them all.
+// The density of points in memory: all points of the newest days; before these, one in three hours; before these, one a
+// day. A day with few points keeps all of them.
 const (
 	dense    = 6
 	wholeFor = 2 * 24 * time.Hour
 	partFor  = 8 * 24 * time.Hour
 	part     = int64(3 * time.Hour / time.Millisecond)
-	day      = int64(24 * time.Hour / time.Millisecond) // Unix time has days of this length
+	day      = int64(24 * time.Hour / time.Millisecond) // length of a day in Unix time
 )
 
-// Thin leaves of each day that is over and has many points the last of every part of it, and later on the last of the
-// day, as of now. Of a counter the points around each fall stay as well, two after it, so that its growth over any days
-// stays what it was; and the first point of all stays. The series may be changed in place.
+// Thin reduces each past day with many points to the last point of every part of it, and later to the last point of the
+// day, as of now. For a counter the points around each fall are kept as well, two after it, so that its growth over any
+// number of days is unchanged; the very first point is kept too. The series may be changed in place.
 func (s Series) Thin(now time.Time, counter bool) Series {
 	from := func(over time.Duration) int64 { ms := now.Add(-over).UnixMilli(); return ms - ms%day }
 	parts, days := from(wholeFor), from(partFor)
@@ -209,12 +210,12 @@ func (s Series) Thin(now time.Time, counter bool) Series {
 		return s
 	}
 	out := s[:0]
-	one, two := s[0].Value, s[0].Value // the values before, which out may have overwritten
+	one, two := s[0].Value, s[0].Value // earlier values, which out may have overwritten
 	for i := 0; i < len(s); {
 		from := s[i].ms - s[i].ms%day
 		of := s[i:].before(from + day)
-		// A day is left alone where thinning would make it look as one that had few points: what comes of it later must not
-		// depend on when it was thinned.
+		// A day is left unchanged where thinning would leave few points: its later reduction must not depend on when it
+		// was thinned.
 		whole := len(of) <= dense || from >= parts || from >= days && of.parts() <= dense
 		for range of {
 			v := s[i].Value
@@ -226,7 +227,7 @@ func (s Series) Thin(now time.Time, counter bool) Series {
 			i++
 		}
 	}
-	if cap(out)-len(out) > len(out)/8+16 { // what was left out would be held with the rest
+	if cap(out)-len(out) > len(out)/8+16 { // otherwise the removed points would stay in memory with the rest
 		return slices.Clone(out)
 	}
 	return out
@@ -241,7 +242,7 @@ func (s Series) before(ms int64) Series {
 	return s[:n]
 }
 
-// ends says whether the first point is the last of its part of a day, or of its day.
+// ends reports whether the first point is the last of its part of a day, or of its day.
 func (s Series) ends(parts bool) bool {
 	of := day
 	if parts {
@@ -260,10 +261,10 @@ func (s Series) parts() (n int) {
 	return n
 }
 
-// Record is one drive's metrics by name, held ready for judging.
+// Record holds one drive's metrics by name in memory, thinned, for judging.
 type Record map[drive.MetricName]Series
 
-// Add puts one reading into its series; ok is false when a part of it was not newer than what is there.
+// Add adds one reading to its series; ok is false when a part of it was not newer than the series.
 func (r Record) Add(at time.Time, metrics map[drive.MetricName]float64) (ok bool) {
 	ok = true
 	for n, v := range metrics {
@@ -281,17 +282,17 @@ func (r Record) Thin(now time.Time) {
 	}
 }
 
-// Whole is one drive's metrics by name with every point, in whatever order they come.
+// Whole holds one drive's metrics by name with every point; readings may be added in any order.
 type Whole map[drive.MetricName]Series
 
-// Add puts one reading in.
+// Add adds one reading.
 func (w Whole) Add(at time.Time, metrics map[drive.MetricName]float64) {
 	for n, v := range metrics {
 		w[n] = w[n].Add(PointAt(at, v))
 	}
 }
 
-// Record is what is held ready of it.
+// Record is the thinned record of it.
 func (w Whole) Record() Record {
 	r := make(Record, len(w))
 	for n, s := range w {
@@ -302,17 +303,17 @@ func (w Whole) Record() Record {
 	return r
 }
 
-// Spans are the times over which the growth of a counter is told.
+// Spans are the times over which the growth of a counter is reported.
 var Spans = []time.Duration{time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 90 * 24 * time.Hour}
 
-// Rate is how much a counter grew over a time; Whole is false when it is known for a shorter one.
+// Rate is the growth of a counter over a time; Whole is false when only a shorter time is known.
 type Rate struct {
 	Over  time.Duration
 	Grown float64
 	Whole bool
 }
 
-// Rates are the growths over all Spans until the newest reading; of a level, how much it rose.
+// Rates gives the growth over all Spans until the newest reading; for a level, the sum of its rises.
 func (s Series) Rates(now time.Time, counter bool) []Rate {
 	out := make([]Rate, len(Spans))
 	for i, over := range Spans {
@@ -326,19 +327,18 @@ func (s Series) Rates(now time.Time, counter bool) []Rate {
 	return out
 }
 
-// Life is what a counter had counted when it began anew, over all resets: its life-long total is that and what it shows
-// now.
+// Life is the sum of a counter's values before all its resets: its lifetime total is that plus its present value.
 type Life struct {
 	Lost   float64 `json:"lost"`
 	Resets int     `json:"resets"`
-	// Fell is what it showed before it fell, while only one reading says so: a single odd reading is no reset.
+	// Fell is its value before a fall that only one reading shows: a single wrong reading is no reset.
 	Fell float64 `json:"fell,omitempty"`
 }
 
-// After is the life after one more value.
+// After gives the Life after one more value.
 func (l Life) After(before, next float64) Life {
 	if l.Fell > 0 {
-		if next < l.Fell { // a second reading says so
+		if next < l.Fell { // confirmed by a second reading
 			l.Lost += l.Fell
 			l.Resets++
 		}
@@ -353,10 +353,10 @@ func (l Life) After(before, next float64) Life {
 	return l
 }
 
-// Total is the life-long total of a counter that shows now.
+// Total is the lifetime total of a counter with the present value now.
 func (l Life) Total(now float64) float64 { return l.Lost + max(now, l.Fell) }
 
-// Life of a whole series.
+// Life gives the Life of a whole series.
 func (s Series) Life() (l Life) {
 	for i := 1; i < len(s); i++ {
 		l = l.After(s[i-1].Value, s[i].Value)
@@ -364,9 +364,8 @@ func (s Series) Life() (l Life) {
 	return l
 }
 
-// Reached is when a series that grows with time, such as power-on hours, reached a value. Within the series that was
-// seen; before it, and between points far apart, it is counted in hours of power from the nearest point, and about is
-// true.
+// Reached is when a series that grows with time, such as power-on hours, reached a value. Outside the series, and
+// between points far apart, it is computed in power-on hours from the nearest point, and about is true.
 func (s Series) Reached(hours float64) (at time.Time, about bool) {
 	if len(s) == 0 {
 		return time.Time{}, true

@@ -41,7 +41,7 @@ func ParseWhere(s string) ([]Comparison, error) {
 	return out, nil
 }
 
-// Holds says whether a record meets the condition; a drive that never told the metric meets none.
+// Holds reports whether a record meets the condition; false for a drive without the metric.
 func (c Comparison) Holds(r Record) bool {
 	p, ok := r[c.Metric].Last()
 	if !ok {

@@ -1,5 +1,4 @@
-// Package inventory is what people know of a drive beyond what it tells: when and where it was bought, for how much,
-// until when it is under warranty, with which batch it came, and what became of it.
+// Package inventory holds what people record about a drive: purchase, price, warranty, batch, and its fate.
 package inventory
 
 import (
@@ -11,15 +10,15 @@ import (
 	"time"
 )
 
-// Item is what is known of one drive. Its drive is named by its serial: it may not have been seen yet.
+// Item is the record of one drive, which is identified by its serial: it may not have been seen yet.
 type Item struct {
 	Serial string `json:"serial"`
-	Model  string `json:"model,omitempty"` // as it was ordered; what a drive tells of itself stands before it
+	Model  string `json:"model,omitempty"` // as ordered; data from the drive itself takes precedence
 
 	Purchased string   `json:"purchased,omitempty"` // days are written 2006-01-02
 	Supplier  string   `json:"supplier,omitempty"`
 	Order     string   `json:"order,omitempty"`
-	Price     string   `json:"price,omitempty"` // decimal, as it was typed
+	Price     string   `json:"price,omitempty"` // decimal, as typed
 	Currency  string   `json:"currency,omitempty"`
 	Warranty  string   `json:"warranty,omitempty"` // the last day
 	Asset     string   `json:"asset,omitempty"`
@@ -28,21 +27,21 @@ type Item struct {
 	Links     []string `json:"links,omitempty"`
 
 	State       State  `json:"state,omitempty"`
-	StateNumber string `json:"state_number,omitempty"` // of a return, or of a certificate
+	StateNumber string `json:"state_number,omitempty"` // number of a return, or of a certificate
 	StateDay    string `json:"state_day,omitempty"`
 
 	Notes []Note `json:"notes,omitempty"`
 }
 
-// Note is one that somebody wrote.
+// Note is a note about a drive.
 type Note struct {
 	At       time.Time `json:"at"`
-	Happened time.Time `json:"happened_at,omitzero"` // what it is about, if that was not when it was written
+	Happened time.Time `json:"happened_at,omitzero"` // time of the event, if it differs from the time of writing
 	By       string    `json:"by"`
 	Text     string    `json:"text"`
 }
 
-// mostPast is how long ago what a note is about may have happened.
+// mostPast is the greatest age of the event of a note.
 const mostPast = 10 * 366 * 24 * time.Hour
 
 // NewNote makes a note written now about something that happened then; a zero time means now. It fails on a time that
@@ -62,7 +61,7 @@ func NewNote(by, text string, then, now time.Time) (Note, error) {
 	return n, nil
 }
 
-// When is the time of what the note is about.
+// When is the time of the note's event.
 func (n Note) When() time.Time {
 	if n.Happened.IsZero() {
 		return n.At
@@ -70,7 +69,7 @@ func (n Note) When() time.Time {
 	return n.Happened
 }
 
-// State is where a drive is in its life, as people say.
+// State is the state of a drive in its life, as people recorded it.
 type State string
 
 // The states of a life.
@@ -85,32 +84,32 @@ const (
 	Destroyed State = "destroyed"
 )
 
-// States are all of them, in the order of a life.
+// States are all states, in the order of a life.
 var States = []State{Ordered, Stock, InUse, Spare, Retired, SentBack, Returned, Destroyed}
 
-// Gone says that a drive in this state is not there any more, so that a report of it contradicts what was written.
+// Gone reports whether a drive in this state is no longer present, so that a report of it contradicts the record.
 func (s State) Gone() bool { return s == SentBack || s == Destroyed || s == Ordered }
 
-// Day is the form of days.
+// Day is the format of days.
 const Day = "2006-01-02"
 
-// Field is one thing that is known of an item, under the name by which people set it.
+// Field is one field of an item, under the name by which people set it.
 type Field struct {
 	Name    string
 	Meaning string
 	Get     func(*Item) string
-	// set takes a text; empty takes the value away. Errors say what is expected.
+	// set parses a text; an empty text removes the value. Errors say what is expected.
 	set func(*Item, string) error
 }
 
-// mostText is how long a text may be.
+// mostText is the greatest length of a text.
 const mostText = 200
 
 var currency = regexp.MustCompile(`^[A-Z]{3}$`)
 var decimal = regexp.MustCompile(`^[0-9]{1,12}(\.[0-9]{1,4})?$`)
 var term = regexp.MustCompile(`^([0-9]{1,3})(y|mo)$`)
 
-// Fields are all that can be set, in the order in which they are shown.
+// Fields are all fields, in the order in which they are shown.
 var Fields = []Field{
 	textField(
 		"model",
@@ -240,7 +239,8 @@ func setWarranty(i *Item, text string) error {
 	if m[2] == "y" {
 		n *= 12
 	}
-	// A warranty of so many months ends with the day before the same day; where a month is too short, with its last.
+	// A warranty in months ends on the day before the same day of the month; where a month is too short, on its last
+	// day.
 	end := from.AddDate(0, n, 0)
 	if end.Day() != from.Day() {
 		end = end.AddDate(0, 0, -end.Day()+1)
@@ -266,7 +266,7 @@ func setLinks(i *Item, text string) error {
 	return nil
 }
 
-// Set sets a field, and says what it was and is. Spaces around the text do not count.
+// Set sets a field, and gives its old and new value. Spaces around the text are ignored.
 func (i *Item) Set(name, text string) (c Change, err error) {
 	f, ok := FieldNamed(name)
 	if !ok {
@@ -283,8 +283,8 @@ func (i *Item) Set(name, text string) (c Change, err error) {
 // Change is one field that was changed.
 type Change struct{ Field, From, To string }
 
-// SetAll sets fields in the order in which they stand, since a length of a warranty counts from the purchase; only what
-// differs is given back. Nothing is set where one cannot be.
+// SetAll sets fields in their order, since the length of a warranty counts from the purchase; it returns the fields
+// that changed. If one is invalid, none is set.
 func (i *Item) SetAll(fields map[string]string) (changes []Change, err error) {
 	next := *i
 	next.Links = slices.Clone(i.Links)
@@ -318,10 +318,10 @@ func (i *Item) SetAll(fields map[string]string) (changes []Change, err error) {
 }
 
 // WarrantyDays is how many days the warranty lasts from a moment on, negative when it has ended; ok is false when
-// nobody knows.
+// unknown.
 func (i *Item) WarrantyDays(now time.Time) (days int, ok bool) { return daysTo(i.Warranty, now) }
 
-// OwnedDays is for how many days a drive has been there.
+// OwnedDays is the number of days since a drive was bought.
 func (i *Item) OwnedDays(now time.Time) (days int, ok bool) {
 	d, ok := daysTo(i.Purchased, now)
 	return -d, ok
@@ -336,13 +336,13 @@ func daysTo(day string, now time.Time) (int, bool) {
 	return int(at.Sub(time.Date(y, m, d, 0, 0, 0, 0, time.UTC)).Hours() / 24), true
 }
 
-// Condition is one that a filter asks for: a field, a comparison, and a value.
+// Condition is a condition of a filter: a field, a comparison, and a value.
 type Condition struct {
 	field, op, text string
 	number          float64
 }
 
-// numbers are what can be compared by size.
+// numbers are the fields that can be compared by size.
 var numbers = map[string]func(*Item, time.Time) (float64, bool){
 	"warranty_days": func(i *Item, now time.Time) (float64, bool) { d, ok := i.WarrantyDays(now); return float64(d), ok },
 	"owned_days":    func(i *Item, now time.Time) (float64, bool) { d, ok := i.OwnedDays(now); return float64(d), ok },
@@ -352,7 +352,7 @@ var numbers = map[string]func(*Item, time.Time) (float64, bool){
 	},
 }
 
-// Comparable are the names that conditions can ask for.
+// Comparable are the names that conditions can use.
 func Comparable() []string {
 	out := append([]string{"warranty_days", "owned_days"}, Names()...)
 	return slices.DeleteFunc(out, func(n string) bool { return n == "links" })
@@ -360,8 +360,8 @@ func Comparable() []string {
 
 var condition = regexp.MustCompile(`^\s*([a-z_]+)\s*(>=|<=|!=|=|>|<)\s*(.*?)\s*$`)
 
-// ParseCondition reads one condition, such as "warranty_days<90" or "batch=B-17"; ours is false when it is of nothing
-// that is kept here.
+// ParseCondition reads one condition, such as "warranty_days<90" or "batch=B-17"; ours is false when it names no field
+// of the inventory.
 func ParseCondition(text string) (c Condition, ours bool, err error) {
 	m := condition.FindStringSubmatch(text)
 	if m == nil || !slices.Contains(Comparable(), m[1]) {
@@ -380,7 +380,7 @@ func ParseCondition(text string) (c Condition, ours bool, err error) {
 	return c, true, nil
 }
 
-// Holds says whether an item meets the condition; one of which the field is not known meets none but !=.
+// Holds reports whether an item meets the condition; an item without the field meets only !=.
 func (c Condition) Holds(i *Item, now time.Time) bool {
 	if number := numbers[c.field]; number != nil {
 		v, ok := number(i, now)

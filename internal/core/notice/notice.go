@@ -1,5 +1,5 @@
-// Package notice keeps one notice per matter, not one per reading: it opens when a matter comes up, follows it while it
-// gets worse or better, and closes by itself when the matter is gone.
+// Package notice keeps one notice per matter, not one per reading. A notice opens when its matter appears, is updated
+// while it gets worse or better, and closes by itself when the matter is gone.
 package notice
 
 import (
@@ -12,7 +12,7 @@ import (
 	"lantern/internal/core/health"
 )
 
-// Kind tells matters apart that must never be mistaken for each other: a pool that fills up is not one that fails.
+// Kind distinguishes matters that must never be confused: a pool that fills up is not a pool that fails.
 type Kind string
 
 // The kinds.
@@ -21,7 +21,7 @@ const (
 	Section  Kind = "section" // several drives of one section at once: a shelf, a fan, a cable
 	Host     Kind = "host"
 	Filling  Kind = "filling"
-	Pool     Kind = "pool" // a pool as a whole is not known to be as it was
+	Pool     Kind = "pool" // the state of a whole pool is unknown
 	Recovery Kind = "recovery"
 	Alarm    Kind = "alarm"   // a drive that must be put back at once
 	Place    Kind = "place"   // a drive is not where it was
@@ -29,11 +29,11 @@ const (
 	Service  Kind = "service" // the service itself cannot do its work
 )
 
-// Matter is something that people ought to know now.
+// Matter is something that people should know now.
 type Matter struct {
 	Key      string // the same as long as it is the same matter
 	Kind     Kind
-	Severity health.Verdict // watch, replace, dead, or unknown for a host that is silent
+	Severity health.Verdict // watch, replace, dead, or unknown for a host that is not reporting
 	Says     string
 	Do       string
 	Host     string
@@ -42,13 +42,13 @@ type Matter struct {
 	Drives   []string // keys
 }
 
-// Same says whether two matters say the same.
+// Same reports whether two matters have the same content.
 func (m Matter) Same(as Matter) bool {
 	return m.Key == as.Key && m.Kind == as.Kind && m.Severity == as.Severity && m.Says == as.Says && m.Do == as.Do &&
 		m.Host == as.Host && m.Pool == as.Pool && m.Bay == as.Bay && slices.Equal(m.Drives, as.Drives)
 }
 
-// Notice is a matter that people were or are told of.
+// Notice is a matter that people are or were notified of.
 type Notice struct {
 	ID string `json:"id"`
 	Matter
@@ -56,17 +56,17 @@ type Notice struct {
 	Changed time.Time      `json:"changed"` // when it last got worse or better
 	Closed  time.Time      `json:"closed"`  // zero while it is open
 	Worst   health.Verdict `json:"worst"`
-	// Acknowledged says who saw it, and how grave it was then.
+	// Acknowledged is who saw it, and its severity then.
 	Acknowledged *Ack `json:"acknowledged,omitempty"`
-	// Muted is until when nothing is said of it; zero when it is not.
+	// Muted is the time until which no messages are sent about it; zero when it is not muted.
 	Muted time.Time `json:"muted"`
-	// MutedWhy is why, as whoever muted it said.
+	// MutedWhy is the reason given for muting.
 	MutedWhy string `json:"muted_why,omitempty"`
-	// Told are the channels that a message about it was given to: they are told how it goes on, and how it ends.
+	// Told are the channels that got a message about it: they also get its updates and its end.
 	Told []string `json:"told,omitempty"`
 }
 
-// Ack is somebody's word that they saw a notice.
+// Ack records that a person saw a notice.
 type Ack struct {
 	By       string         `json:"by"`
 	Note     string         `json:"note"`
@@ -74,16 +74,16 @@ type Ack struct {
 	Severity health.Verdict `json:"severity"`
 }
 
-// Open says whether the matter is not gone yet.
+// Open reports whether the matter is not gone yet.
 func (n Notice) Open() bool { return n.Closed.IsZero() }
 
-// Quiet says whether nothing is to be said of it now: somebody saw it, or muted it, and it did not get worse since.
+// Quiet reports whether no message is to be sent now: somebody saw it or muted it, and it did not get worse since.
 func (n Notice) Quiet(now time.Time) bool { return n.Acknowledged != nil || now.Before(n.Muted) }
 
-// Turn is what became of a notice.
+// Turn is a kind of change of a notice.
 type Turn string
 
-// The turns of a notice.
+// The kinds of changes.
 const (
 	Opened Turn = "opened"
 	Worse  Turn = "got worse"
@@ -91,17 +91,17 @@ const (
 	Closed Turn = "closed"
 )
 
-// Change is a notice that took a turn.
+// Change is a notice that changed, with the kind of change.
 type Change struct {
 	Turn Turn
 	Notice
 }
 
-// rank orders severities for notices: what is not known is graver than nothing and milder than anything that is.
+// rank orders severities of notices: unknown is above none and below all others.
 func rank(v health.Verdict) int { return v.Gravity() }
 
-// Update takes the matters of now and gives back the open notices and what changed. newID names new ones. A notice that
-// gets worse is sent again, whoever acknowledged or muted it.
+// Update takes the present matters and gives the open notices and the changes. newID gives ids for new ones. A notice
+// that gets worse is sent again, even if it was acknowledged or muted.
 func Update(open []Notice, matters []Matter, now time.Time, newID func() string) (out []Notice, changes []Change) {
 	of := map[string]Matter{}
 	for _, m := range matters {
@@ -149,7 +149,7 @@ func Update(open []Notice, matters []Matter, now time.Time, newID func() string)
 	return out, changes
 }
 
-// Rank puts notices in the order in which they are read: those nobody saw first, then the graver, then the older.
+// Rank sorts notices for display: unseen ones first, then the worse, then the older.
 func Rank(all []Notice, now time.Time) {
 	slices.SortStableFunc(all, func(a, b Notice) int {
 		quiet := func(n Notice) int {
@@ -170,14 +170,14 @@ func Rank(all []Notice, now time.Time) {
 	})
 }
 
-// Said is one drive's part of the matters: its verdict, and the rules it rests on.
+// Said is the input of one drive: its verdict and the rules behind it.
 type Said struct {
 	Key, Tail, Host, Section, Bay, Pool string
 	Verdict                             health.Verdict
 	Findings                            []health.Finding
 }
 
-// shared are the rules that, when several drives of one section show them at once, accuse what they share.
+// shared are the rules that point to a shared cause when several drives of one section have them at once.
 var shared = map[string]string{
 	"vanished":               "do not answer any more: look at the shelf, its power and its cable first",
 	"too-hot":                "are too hot: look at the cooling",
@@ -185,11 +185,11 @@ var shared = map[string]string{
 	"link-crc":               "have bad links: look at the cable or the backplane they share",
 }
 
-// together is how many drives of a section make one matter.
+// together is the least number of drives of a section that make one matter.
 const together = 3
 
-// OfDrives makes matters of what is said of drives: one a drive, however many findings; one a section when several of
-// its drives show the same thing that they may share.
+// OfDrives makes matters from the verdicts of drives: one for each drive, for any number of findings; one for a section
+// when several of its drives have a finding with a possible shared cause.
 func OfDrives(all []Said) (out []Matter) {
 	type place struct{ host, section, rule string }
 	crowd := map[place][]Said{}
@@ -201,7 +201,7 @@ func OfDrives(all []Said) (out []Matter) {
 			}
 		}
 	}
-	taken := map[string]string{} // which of its findings a drive shares, by its key
+	taken := map[string]string{} // shared findings of each drive, by its key
 	for at, drives := range crowd {
 		if len(drives) < together {
 			continue
@@ -262,22 +262,22 @@ func OfDrives(all []Said) (out []Matter) {
 	return out
 }
 
-// Fullness is how full a pool is over time.
+// Fullness is the fill level of a pool over time.
 type Fullness struct {
 	Pool     string
 	ID       string
 	Used     float64 // bytes
 	Capacity float64
-	PerDay   float64 // bytes a day at the present rate; zero or less when it does not fill up
+	PerDay   float64 // growth in bytes a day; zero or less when it does not fill up
 }
 
-// Levels at which people are told that a pool fills up.
+// Fill levels at which people are notified.
 const (
 	FillingAt = 0.80
 	NearlyAt  = 0.90
 )
 
-// OfFilling makes a matter of a pool that fills up; ok is false when it does not.
+// OfFilling makes a matter for a pool that fills up; ok is false when it does not.
 func OfFilling(f Fullness, now time.Time) (m Matter, ok bool) {
 	if f.Capacity <= 0 || f.Used/f.Capacity < FillingAt {
 		return m, false

@@ -70,7 +70,7 @@ type Entry struct {
 	Active     bool   `json:"active,omitempty"`
 }
 
-// Blocks is how many logical blocks it has.
+// Blocks is its number of logical blocks.
 func (e Entry) Blocks() uint64 { return e.Last - e.First + 1 }
 
 // Table is a partition table.
@@ -79,7 +79,7 @@ type Table struct {
 	Sector int     `json:"sector"` // bytes of a logical block
 	Disk   GUID    `json:"disk,omitzero"`
 	ID32   uint32  `json:"id32,omitempty"` // the MBR's own signature
-	Slots  int     `json:"slots"`          // how many entries a GPT has room for
+	Slots  int     `json:"slots"`          // number of entries of a GPT
 	Parts  []Entry `json:"parts"`
 	// OnlyBackup is true when the first of a GPT's two headers could not be read and the second could.
 	OnlyBackup bool `json:"only_backup,omitempty"`
@@ -101,17 +101,17 @@ const (
 
 var le = binary.LittleEndian
 
-// HeadBytes and TailBytes are how much of a drive's beginning and end Read wants and Encode gives, for a sector size.
+// HeadBytes and TailBytes are the numbers of bytes at the beginning and end of a drive that Read needs and Encode
+// gives, for a sector size.
 func HeadBytes(sector int) int { return 2*sector + slots*entrySize }
 
-// TailBytes is as HeadBytes, for the end of a drive.
+// TailBytes is the same as HeadBytes, for the end of a drive.
 func TailBytes(sector int) int { return sector + slots*entrySize }
 
-// at reads bytes of a drive; it is given by who has the drive.
+// at reads bytes of a drive; the caller provides it.
 type at func(offset int64, b []byte) error
 
-// Read takes a table from a drive of so many bytes. ErrNone: there is none; ErrDamaged: what is there cannot be
-// trusted.
+// Read reads the table of a drive with the given size in bytes. ErrNone: there is none; ErrDamaged: it is not valid.
 func Read(read func(offset int64, b []byte) error, size uint64, sector int) (Table, error) {
 	if sector < 512 || sector > 1<<16 || sector&(sector-1) != 0 || size < uint64(8*sector) {
 		return Table{}, fmt.Errorf("sectors of %d bytes on a drive of %d bytes: %w", sector, size, ErrNone)
@@ -232,7 +232,7 @@ func readMBR(b []byte, last uint64, sector int) (Table, error) {
 	return t, t.check(last)
 }
 
-// check says what of a table cannot be: partitions that overlap or lie behind the end.
+// check reports what is invalid in a table: partitions that overlap or extend past the end.
 func (t Table) check(last uint64) error {
 	parts := slices.Clone(t.Parts)
 	slices.SortFunc(parts, func(a, b Entry) int {
@@ -259,7 +259,7 @@ func (t Table) check(last uint64) error {
 	return nil
 }
 
-// Needs is the least size in bytes of a drive that takes the table.
+// Needs is the least size in bytes of a drive for the table.
 func (t Table) Needs() uint64 {
 	last := uint64(0)
 	for _, e := range t.Parts {
@@ -274,8 +274,8 @@ func (t Table) Needs() uint64 {
 
 func (t Table) slots() int { return max(t.Slots, slots) }
 
-// For makes the table of a drive that takes the place of one with table t: the same partitions with the same types and
-// names, new GUIDs. With grow the last partition reaches to the end, in steps of 1 MiB; else it stays as it is.
+// For makes the table of a drive that replaces one with table t: the same partitions with the same types and names, and
+// new GUIDs. With grow the last partition extends to the end, in steps of 1 MiB; else its size is unchanged.
 func (t Table) For(size uint64, sector int, fresh func() GUID, grow bool) (Table, error) {
 	switch {
 	case len(t.Parts) == 0:
@@ -329,7 +329,7 @@ func (t Table) For(size uint64, sector int, fresh func() GUID, grow bool) (Table
 	return n, nil
 }
 
-// usable is the last block that a partition may have on a drive of so many bytes.
+// usable is the last block that a partition may have on a drive of the given size in bytes.
 func (t Table) usable(size uint64) uint64 {
 	last := size/uint64(t.Sector) - 1
 	if t.Scheme == GPT {
@@ -338,13 +338,14 @@ func (t Table) usable(size uint64) uint64 {
 	return last
 }
 
-// Piece is bytes that are to be written at an offset.
+// Piece is a sequence of bytes to be written at an offset.
 type Piece struct {
 	Offset int64
 	Bytes  []byte
 }
 
-// Encode gives what is written to a drive of so many bytes, the backup first, so that a table half written is no table.
+// Encode gives the pieces to be written to a drive of the given size in bytes, the backup first, so that a half-written
+// table is not valid.
 func (t Table) Encode(size uint64) ([]Piece, error) {
 	last := size/uint64(t.Sector) - 1
 	if err := t.check(t.usable(size)); err != nil {
@@ -369,7 +370,7 @@ func (t Table) Encode(size uint64) ([]Piece, error) {
 			copy(
 				p[1:],
 				[]byte{0xFE, 0xFF, 0xFF, e.Code, 0xFE, 0xFF, 0xFF},
-			) // CHS addresses that say: use the block numbers
+			) // CHS addresses that mean: use the block numbers
 			le.PutUint32(p[8:], uint32(e.First))
 			le.PutUint32(p[12:], uint32(e.Blocks()))
 		}
@@ -433,16 +434,17 @@ func (t Table) Encode(size uint64) ([]Piece, error) {
 	}, nil
 }
 
-// The types of partitions that hold a boot loader and nobody's data.
+// The types of partitions that hold a boot loader and no data.
 const (
 	efi  = "EFI system partition"
 	bios = "BIOS boot partition"
 )
 
-// BootOnly says whether a type, as Words names it, is a boot loader's: it can be made anew from the other drives.
+// BootOnly reports whether a type, as named by Words, is a boot loader's: it can be created again from the other
+// drives.
 func BootOnly(words string) bool { return words == efi || words == bios }
 
-// types are the partition types that are named to people: those of the UEFI specification and of the Discoverable
+// types are the partition types with names for people: those of the UEFI specification and of the Discoverable
 // Partitions Specification.
 var types = map[string]string{
 	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": efi,
@@ -453,7 +455,7 @@ var types = map[string]string{
 	"0fc63daf-8483-4772-8e79-3d69d8477de4": "Linux data",
 }
 
-// Words names a partition's type; empty for one that is not known here.
+// Words names a partition's type; empty for an unknown type.
 func (e Entry) Words() string {
 	if w := types[e.Type.String()]; w != "" {
 		return w
@@ -462,7 +464,7 @@ func (e Entry) Words() string {
 		0x83: "Linux data"}[e.Code]
 }
 
-// Same says whether two tables lay out the same partitions: places, types and names, not GUIDs.
+// Same reports whether two tables have the same partitions: addresses, types and names, not GUIDs.
 func (t Table) Same(o Table) bool {
 	return t.Scheme == o.Scheme && slices.EqualFunc(t.Parts, o.Parts, func(a, b Entry) bool {
 		return a.Number == b.Number && a.First == b.First && a.Last == b.Last && a.Type == b.Type &&

@@ -5,9 +5,9 @@ import (
 	"slices"
 )
 
-// Check says what of a pool that somebody described is impossible: where it stands, and why. Places are those of the
-// pool's file (docs/pool-file.md), such as groups[0].members[2].state. What a pool system reports of itself is checked
-// so as well; that it is also plausible is asked only of what people describe (Plausible).
+// Check reports what is impossible in a pool description: where it is, and why. Places are those of the pool's file
+// (docs/pool-file.md), such as groups[0].members[2].state. Reports of pool systems are checked in the same way. Only
+// descriptions by people must also be plausible (Plausible).
 func (p *Pool) Check() error {
 	if len(p.Groups) == 0 {
 		return fmt.Errorf("groups: %s has none: name its groups, each with its members", p.Name)
@@ -36,7 +36,7 @@ func (p *Pool) Check() error {
 	return nil
 }
 
-// checker looks at the parts of a pool, and remembers where each slot was met.
+// checker checks the parts of a pool and records where each slot was found.
 type checker struct {
 	*Pool
 	slots map[string]string
@@ -78,8 +78,8 @@ func (p checker) group(i int) error {
 	return nil
 }
 
-// Plausible says what of a pool that somebody described cannot be meant: protection that its members cannot give, more
-// on a member than it has room for. The pool has passed Check.
+// Plausible reports what cannot be meant in a pool description: protection that its members cannot give, or more data
+// on a member than its size. The pool has passed Check.
 func (p *Pool) Plausible() error {
 	if p.Limit < 0 || p.Limit > 1 {
 		return fmt.Errorf("limit: %v is not a share of 0 to 1", p.Limit)
@@ -106,7 +106,7 @@ func (p *Pool) Plausible() error {
 		v, at := &p.Volumes[i], fmt.Sprintf("volumes[%d]", i)
 		for _, g := range p.Groups {
 			switch {
-			case v.Group == "" && g.Protect.None && len(v.Extents) == 0: // spread over all groups, as they protect it
+			case v.Group == "" && g.Protect.None && len(v.Extents) == 0: // spread over all groups, with their protection
 				return fmt.Errorf(
 					"%s: the volume %q is spread over all groups, and %q protects nothing itself: name its "+
 						"group and its protection",
@@ -137,7 +137,7 @@ func (g *Group) plausible(at string) error {
 	return g.checkProtection(at+".protect", g.Protect)
 }
 
-// checkProtection says why a group cannot protect so.
+// checkProtection says why a group cannot have this protection.
 func (g *Group) checkProtection(at string, pr Protection) error {
 	units, what := len(g.Members), "members"
 	width := max(1, pr.Data) + pr.Tolerance

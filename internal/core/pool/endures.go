@@ -6,26 +6,26 @@ import (
 	"strings"
 )
 
-// MostSets is how many sets of lost members Survives looks at; more would take too long.
+// MostSets is the greatest number of sets of lost members that Survives examines; more would take too long.
 const MostSets = 500_000
 
-// Endurance says what becomes of a pool for every set of n lost members.
+// Endurance is the outcome for a pool for all sets of n lost members.
 type Endurance struct {
 	N    int
 	Sets int
-	Of   map[Outcome]int // how many sets have this for their worst outcome
-	// Worst are some of the gravest sets, and which volumes each loses or makes unreachable.
+	Of   map[Outcome]int // how many sets have this as their worst outcome
+	// Worst are some of the worst sets, with the volumes that each loses or makes unavailable.
 	Worst []WorstSet
 }
 
-// WorstSet is one of the gravest sets of lost members.
+// WorstSet is one of the worst sets of lost members.
 type WorstSet struct {
 	Lose    []string
 	Outcome Outcome
 	Volumes []string
 }
 
-// Survives looks at every set of n of the members that are there now, log devices among them, spares not.
+// Survives examines every set of n of the present members, log devices included, spares not.
 func (p *Pool) Survives(n int) (Endurance, error) {
 	var there []string
 	p.Everyone(func(group string, m *Member) {

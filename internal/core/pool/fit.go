@@ -6,15 +6,15 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Size is how large a drive must be, and may be, to take a member's place.
+// Size is the range of sizes that a drive may have to take a member's place.
 type Size struct {
 	Least    drive.Bytes
 	WhyLeast string
-	Most     drive.Bytes // 0: it may be as large as one likes
+	Most     drive.Bytes // 0: no upper limit
 	WhyMost  string
 }
 
-// Takes says why a drive of this many bytes cannot take the place; empty when it can.
+// Takes says why a drive of this size in bytes cannot take the place; empty when it can.
 func (s Size) Takes(bytes drive.Bytes) string {
 	switch {
 	case bytes < s.Least:
@@ -25,9 +25,9 @@ func (s Size) Takes(bytes drive.Bytes) string {
 	return ""
 }
 
-// Fit says what size a drive in the place of the member at slot must have: what the pool system itself asks for where
-// it says so, else the size of the member. ok is false where there is no such member, or where nothing tells how large
-// it is (R7).
+// Fit gives the size that a drive in the place of the member at slot must have: the size that the pool system requires
+// where it says so, else the size of the member. ok is false where there is no such member, or where its size is
+// unknown (R7).
 func (p *Pool) Fit(slot string) (s Size, ok bool) {
 	m, group, ok := p.Slot(slot)
 	if !ok {
@@ -42,7 +42,7 @@ func (p *Pool) Fit(slot string) (s Size, ok bool) {
 	}
 	g := p.group(group)
 	if dedicated := g.parity(); len(dedicated) > 0 {
-		var largest drive.Bytes // of the data members that stay
+		var largest drive.Bytes // of the data members that remain
 		least := drive.Bytes(0)
 		for _, x := range g.Members {
 			if x.Parity {
@@ -71,7 +71,7 @@ func (p *Pool) Fit(slot string) (s Size, ok bool) {
 	return s, true
 }
 
-// parity are the members of a group that hold nothing but parity.
+// parity are the members of a group that store only parity.
 func (g Group) parity() (out []Member) {
 	for _, m := range g.Members {
 		if m.Parity && m.State != Out {

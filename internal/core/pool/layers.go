@@ -2,24 +2,24 @@ package pool
 
 import "slices"
 
-// Lookup gives a pool by its id; nil when nothing is known of it.
+// Lookup gives a pool by its id; nil when it is unknown.
 type Lookup func(id string) *Pool
 
-// mostLayers bounds how many pools lie one in the other; no real stack has more than three.
+// mostLayers is the greatest number of nested pools; no real stack has more than three.
 const mostLayers = 8
 
-// Unknown is the pool with every member in an unknown state: what it was before says nothing of now (R7).
+// Unknown is the pool with every member in an unknown state: earlier states say nothing about the present (R7).
 func (p *Pool) Unknown() Pool {
 	var all []string
 	p.Everyone(func(_ string, m *Member) { all = append(all, m.Slot) })
 	return p.With(StateUnkn, all...)
 }
 
-// Through is the pool as it is with the pools below it: a member that is a pool itself is missing when that has lost
-// data, and unknown when nothing is known of it.
+// Through is the pool with the state of the pools below it: a member that is a pool is missing when that pool has lost
+// data, and unknown when that pool is unknown.
 func (p *Pool) Through(below Lookup) Pool { return p.WithoutDrives(below, nil) }
 
-// WithoutDrives is the pool after drives are gone as well, wherever in it, or in the pools below it, they have places.
+// WithoutDrives is the pool after further drives are gone, with all their places in it and in the pools below it.
 func (p *Pool) WithoutDrives(below Lookup, drives []string) Pool {
 	return p.withoutDrives(below, drives, 0)
 }
@@ -49,8 +49,8 @@ func (p *Pool) withoutDrives(below Lookup, drives []string, deep int) Pool {
 	return q
 }
 
-// Layered says whether members and drives are not one for one: a member is a pool or is on several drives, or a drive
-// has several places.
+// Layered reports whether members and drives do not correspond one to one: a member is a pool or is on several drives,
+// or a drive has several places.
 func (p *Pool) Layered() (yes bool) {
 	seen := map[string]bool{}
 	p.Everyone(func(_ string, m *Member) {
@@ -60,7 +60,7 @@ func (p *Pool) Layered() (yes bool) {
 	return yes
 }
 
-// Drives lists the drives that the pool and the pools below it lie on, in order of their keys.
+// Drives lists the drives of the pool and of the pools below it, in order of their keys.
 func (p *Pool) Drives(below Lookup) (keys []string) {
 	var walk func(p *Pool, deep int)
 	walk = func(p *Pool, deep int) {
@@ -82,12 +82,12 @@ func (p *Pool) Drives(below Lookup) (keys []string) {
 	return keys
 }
 
-// mostTried is how many sets of drives are tried for a margin; when more would have to be, what was proven so far is
-// the answer, which is never too much.
+// mostTried is the greatest number of sets of drives that are tried for a margin. If more would be needed, the answer
+// is what was proven so far, which is never too large.
 const mostTried = 20_000
 
-// DriveMargin is how many more drives can be lost, whichever they are, before data is. Where every member is one drive
-// of its own it is the pool's Margin; else every set of drives is tried, the smallest first.
+// DriveMargin is how many more drives, any of them, can be lost without losing data. Where every member is one drive it
+// equals the pool's Margin; else every set of drives is tried, the smallest first.
 func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 	if !p.Layered() {
 		return p.Margin()
@@ -98,7 +98,7 @@ func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 		return margin, known
 	}
 	if now.nameless(below, 0) {
-		return 0, false // losing a drive that nobody can name cannot be tried
+		return 0, false // the loss of an unknown drive cannot be tried
 	}
 	drives := now.Drives(below)
 	tried := 0
@@ -127,7 +127,7 @@ func (p *Pool) DriveMargin(below Lookup) (Margin, bool) {
 	return Margin(len(drives)), true
 }
 
-// nameless says whether a member that carries data, here or in a pool below, is on no drive that is known.
+// nameless reports whether a member that stores data, here or in a pool below, is on no known drive.
 func (p *Pool) nameless(below Lookup, deep int) (yes bool) {
 	for _, g := range p.Groups {
 		for _, m := range g.Members {
@@ -145,16 +145,17 @@ func (p *Pool) nameless(below Lookup, deep int) (yes bool) {
 	return yes
 }
 
-// Testimony is what the metadata on one member say of it, read apart from the pool system's live view.
+// Testimony is what the metadata on one member say about it, read independently of the pool system's live view.
 type Testimony struct {
 	Slot string
-	// Says is what stands there, in words. Agrees is true when it bears out that the member carries its share now.
+	// Says is the content of the metadata in words. Agrees is true when it confirms that the member stores its share
+	// now.
 	Says   string
 	Agrees bool
 }
 
-// Disagreements compares the live view with what the members' metadata say: of every member that is counted on, the
-// metadata must bear it out. A member of which there is no testimony was not borne out either.
+// Disagreements compares the live view with the members' metadata. The metadata must confirm every member that the
+// margin counts on; a member without testimony is not confirmed.
 func (p *Pool) Disagreements(by []Testimony) (out []string) {
 	for _, g := range p.Groups {
 		for _, m := range g.Members {

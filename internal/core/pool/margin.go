@@ -8,10 +8,10 @@ import (
 	"strings"
 )
 
-// Margin is how many more members can be lost, whichever they are, before data is. Negative means data is lost.
+// Margin is how many more members, any of them, can be lost without losing data. Negative means that data is lost.
 type Margin int
 
-// String is the margin in words, as every face shows it.
+// String is the margin in words, as every interface shows it.
 func (m Margin) String() string {
 	switch {
 	case m < 0:
@@ -24,9 +24,9 @@ func (m Margin) String() string {
 	return fmt.Sprintf("can lose %d more drives", int(m))
 }
 
-// GroupMargin is the least margin of what is on one group: of its volumes where there are any, else of its own
-// protection. ok is false when nothing in the group says what it can lose, or when it is not known of a member whether
-// it carries its share and the answer depends on that (R7).
+// GroupMargin is the least margin of what is stored on one group: of its volumes where there are any, else of its own
+// protection. ok is false when the group has no known protection, or when the answer depends on a member whose state is
+// not known (R7).
 func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 	parts := limits{p}.groupParts(&g)
 	if len(parts) == 0 {
@@ -39,8 +39,8 @@ func (p *Pool) GroupMargin(g Group) (least Margin, ok bool) {
 	return x.told(), x.known
 }
 
-// VolumeMargin is the margin of one volume: of the extents that hold it where they are known, else of its own
-// protection on its group, or the least of all groups it is spread over.
+// VolumeMargin is the margin of one volume: of its extents where they are known, else of its own protection on its
+// group, or the least of all groups that it is spread over.
 func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 	x, ok := limits{p}.volumePart(&v)
 	if !ok {
@@ -49,8 +49,8 @@ func (p *Pool) VolumeMargin(v Volume) (least Margin, ok bool) {
 	return x.told(), x.known
 }
 
-// Margin is the least margin of the pool's volumes and groups. ok is false for a pool of which a part is not known:
-// that is unknown, not healthy (R7). A loss that is certain whatever the unknown members turn out to be is told as a
+// Margin is the least margin of the pool's volumes and groups. ok is false for a pool with an unknown part: it is
+// unknown, not healthy (R7). A loss that is certain for every possible state of the unknown members is reported as a
 // loss.
 func (p *Pool) Margin() (least Margin, ok bool) {
 	x, ok := limits{p}.limiting()
@@ -60,9 +60,9 @@ func (p *Pool) Margin() (least Margin, ok bool) {
 	return x.told(), x.known
 }
 
-// LimitedBy names what holds the margin down: log devices that others depend on, or the volume or group that can lose
-// fewer than the rest can; empty where all parts can lose the same, where nothing is known, and where data is lost
-// (LostVolumes names it).
+// LimitedBy names what limits the margin: log devices that others depend on, or the volume or group that can lose fewer
+// than the others; empty where all parts can lose the same, where the margin is unknown, and where data is lost (see
+// LostVolumes).
 func (p *Pool) LimitedBy() string {
 	x, ok := limits{p}.limiting()
 	if !ok || !x.known || x.margin < 0 {
@@ -110,10 +110,10 @@ func list(names []string) string {
 	return strings.Join(names, "")
 }
 
-// gone says whether the share on a member is lost: its own, or with the log device that it depends on.
+// gone reports whether the share on a member is lost: by itself, or with the log device that it depends on.
 func (p *Pool) gone(m *Member) bool {
 	if m.Lost() || m.State == Out {
-		return m.Lost() // what lay on one that is out lies elsewhere, whatever became of its log device
+		return m.Lost() // the share of a member that is set aside is stored elsewhere, independent of its log device
 	}
 	switch p.logState(m.Log) {
 	case Missing, Faulty, Recovering, Out:
@@ -122,7 +122,7 @@ func (p *Pool) gone(m *Member) bool {
 	return false
 }
 
-// logState is the state of a log device; online for none. One that the pool does not list is not known.
+// logState is the state of a log device; online if there is none, unknown if the pool does not list it.
 func (p *Pool) logState(slot string) MemberState {
 	if slot == "" {
 		return Online
@@ -135,16 +135,16 @@ func (p *Pool) logState(slot string) MemberState {
 	return StateUnkn
 }
 
-// unsure says whether nobody can tell of some member whether it is there.
+// unsure reports whether the state of some member is unknown.
 func (p *Pool) unsure(members []Member) bool {
 	return slices.ContainsFunc(members, func(m Member) bool {
 		return m.State == StateUnkn || m.State != Out && !m.Lost() && p.logState(m.Log) == StateUnkn
 	})
 }
 
-// Bears is how many of what a protection counts, members or failure domains, a group can lose. Where there are more
-// pieces than domains, a domain holds several of a stripe, laid as evenly as can be; then it is fewer than the
-// protection says.
+// Bears is how many members, or failure domains, a group with this protection can lose. With more pieces than domains,
+// a domain stores several pieces of a stripe, spread evenly; then the number is smaller than the tolerance of the
+// protection.
 func (g *Group) Bears(pr Protection) int {
 	if !pr.Domains {
 		return pr.Tolerance
@@ -159,7 +159,7 @@ func (g *Group) Bears(pr Protection) int {
 	return max(len(weights), pr.Tolerance)
 }
 
-// domainPieces is how many pieces of one stripe the failure domains hold, the most first.
+// domainPieces gives how many pieces of one stripe each failure domain stores, the largest number first.
 func (g *Group) domainPieces(pr Protection) (out []int) {
 	domains := map[string]int{}
 	for i := range g.Members {
@@ -181,7 +181,7 @@ func (g *Group) domainPieces(pr Protection) (out []int) {
 		out = append(
 			out,
 			max(1, w),
-		) // narrower stripes lie now here, now there: one lost domain is one lost piece of some
+		) // narrower stripes are on varying domains: a lost domain is a lost piece of some stripe
 	}
 	return out
 }
@@ -212,7 +212,7 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 		return Margin(min(need, remaining) - 1), nil
 	}
 	logs := p.takenAlong(g, pr)
-	everything := alone + len(logs) // so many losses lose all members, whatever the protection is
+	everything := alone + len(logs) // this many losses lose all members under any protection
 	var by []string
 	if everything < need && everything < remaining {
 		for _, t := range logs {
@@ -223,7 +223,7 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 		return Margin(everything - 1), by
 	}
 	least := min(need, everything)
-	// Those that take one unit along are no worse than the loss of that member.
+	// Devices whose loss costs one unit are no worse than the loss of that member.
 	logs = slices.DeleteFunc(logs, func(t taken) bool { return len(t.units) < 2 })
 	slices.SortFunc(
 		logs,
@@ -237,9 +237,9 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 			}
 		}
 	}
-	// Members depend on one log device each, so that what the devices take adds up; domains may have members on
-	// several, and then every set of devices is tried. With more than twelve of those the sum is taken, which is never
-	// too little.
+	// Each member depends on at most one log device, so the losses by devices add up. Domains may have members on
+	// several devices; then every set of devices is tried. With more than twelve devices the sum is used, which is
+	// never too small.
 	const most = 12
 	if pr.Domains && len(logs) <= most {
 		for set := uint(1); set < 1<<len(logs); set++ {
@@ -257,7 +257,7 @@ func (p *Pool) margin(g *Group, pr Protection) (Margin, []string) {
 	return Margin(least - 1), by
 }
 
-// chosen are the devices of a set, given by its bits, and how many units they take along together.
+// chosen gives the devices of a set, given by its bits, and how many units are lost with them.
 func chosen(logs []taken, set uint) (sets []taken, covered int) {
 	units := map[string]bool{}
 	for i, t := range logs {
@@ -271,7 +271,7 @@ func chosen(logs []taken, set uint) (sets []taken, covered int) {
 	return sets, len(units)
 }
 
-// taken is what a working log device takes along, in units that are not lost yet.
+// taken gives the units, not lost yet, that are lost with a working log device.
 type taken struct {
 	log   string
 	units map[string]bool
@@ -301,7 +301,7 @@ func (p *Pool) takenAlong(g *Group, pr Protection) (logs []taken) {
 	return logs
 }
 
-// unit is what a protection counts a member under.
+// unit is the member or failure domain under which a protection counts a member.
 func unit(m *Member, pr Protection) string {
 	if pr.Domains {
 		return m.Domain
@@ -309,7 +309,7 @@ func unit(m *Member, pr Protection) string {
 	return m.Slot
 }
 
-// units counts what the protection counts: members, or the failure domains with at least one lost member.
+// units gives the lost units of the protection: members, or failure domains with at least one lost member.
 func (p *Pool) units(g *Group, pr Protection, lost func(*Member) bool) int {
 	n := 0
 	var seen []string
@@ -326,14 +326,14 @@ func (p *Pool) units(g *Group, pr Protection, lost func(*Member) bool) int {
 	return n
 }
 
-// Without is the pool's margin after the member at slot is gone as well, and the volumes that are lost then.
+// Without gives the pool's margin without the member at slot, and the volumes that are lost then.
 func (p *Pool) Without(slot string) (poolMargin Margin, volumes []string, ok bool) {
 	q := p.Losing(slot)
 	poolMargin, ok = q.Margin()
 	return poolMargin, q.LostVolumes(), ok
 }
 
-// Losing is the pool after the members at the given places are gone, and with a log device all that depend on it.
+// Losing is the pool without the members at the given places, and without all members that depend on a lost log device.
 func (p *Pool) Losing(slots ...string) Pool {
 	all, _ := p.taking(slots)
 	return p.With(Missing, all...)

@@ -5,18 +5,18 @@ import (
 	"strings"
 )
 
-// part is one thing of a pool that has a margin of its own: a volume, or a group that no volume speaks for.
+// part is one part of a pool with a margin of its own: a volume, or a group that no volume covers.
 type part struct {
 	name   string // "volume films", "group 1"
 	margin Margin
 	known  bool
-	logs   []string // log devices whose loss is what the margin counts; empty where members are
+	logs   []string // log devices whose loss the margin counts; empty where it counts members
 }
 
-// worse says whether a part limits more than another.
+// worse reports whether a part limits the margin more than another.
 func (x part) worse(y part) bool { return x.margin < y.margin }
 
-// join is the part that limits: a certain loss, then what is not known (R7), then the least margin.
+// join gives the part that limits the margin: first a certain loss, then an unknown part (R7), then the least margin.
 func (x part) join(y part) part {
 	switch {
 	case x.known && x.margin < 0:
@@ -31,7 +31,7 @@ func (x part) join(y part) part {
 	return x
 }
 
-// told is the margin, and 0 where it is not known.
+// told is the margin; 0 where it is not known.
 func (x part) told() Margin {
 	if !x.known {
 		return 0
@@ -39,7 +39,7 @@ func (x part) told() Margin {
 	return x.margin
 }
 
-// limits works out what of a pool has a margin of its own, and what limits it.
+// limits finds the parts of a pool that have their own margin, and which of them limits it.
 type limits struct{ *Pool }
 
 func (p limits) limiting() (x part, ok bool) {
@@ -54,7 +54,7 @@ func (p limits) limiting() (x part, ok bool) {
 	return x, true
 }
 
-// parts are all volumes, and the groups that none of them speaks for.
+// parts are all volumes, and the groups that no volume covers.
 func (p limits) parts() (out []part) {
 	for i := range p.Volumes {
 		if x, ok := p.volumePart(&p.Volumes[i]); ok {
@@ -82,8 +82,8 @@ func (p limits) groupParts(g *Group) (out []part) {
 	return out
 }
 
-// bare is a group without volumes. One without members can lose nothing, and one without a protection of its own says
-// nothing, unless it is not known whether its members are there: then the pool is not known either (R7).
+// bare is a group without volumes. A group without members can lose nothing; a group without its own protection has no
+// margin. If the state of its members is unknown, the pool is unknown too (R7).
 func (p limits) bare(g *Group) []part {
 	x := part{name: groupWords(g.Name)}
 	if !g.Protect.None {
@@ -95,10 +95,10 @@ func (p limits) bare(g *Group) []part {
 	return []part{x}
 }
 
-// on says whether a volume is on a group.
+// on reports whether a volume is on a group.
 func (v *Volume) on(g *Group) bool { return v.Group == "" || v.Group == g.Name }
 
-// spokenFor says whether a volume is on the group; then the volumes say what can be lost.
+// spokenFor reports whether a volume is on the group; then the margin follows from the volumes.
 func (p limits) spokenFor(g *Group) bool {
 	return slices.ContainsFunc(p.Volumes, func(v Volume) bool { return v.on(g) })
 }
@@ -120,8 +120,8 @@ func (p limits) volumePart(v *Volume) (x part, ok bool) {
 	return x, ok
 }
 
-// onGroup is the margin of a volume on one group: that of its least extent, where it is known which members hold which;
-// else that of its own protection laid over the group, or of the group's where it is spread over several.
+// onGroup is the margin of a volume on one group: the least of its extents, where their members are known; else that of
+// its own protection on the group, or that of the group where it is spread over several.
 func (p limits) onGroup(g *Group, v *Volume) (x part) {
 	switch {
 	case len(v.Extents) > 0:
@@ -141,7 +141,7 @@ func (p limits) under(g *Group, pr Protection) part {
 	return part{margin: m, logs: logs, known: m < 0 || !p.unsure(g.Members)}
 }
 
-// byExtents is the margin of a volume of which it is known which members hold which parts.
+// byExtents is the margin of a volume whose extents are known.
 func (p limits) byExtents(v *Volume) part {
 	at := map[string]*Member{}
 	for i := range p.Groups {
@@ -153,7 +153,7 @@ func (p limits) byExtents(v *Volume) part {
 	sure := true
 	var logs []string
 	for _, e := range v.Extents {
-		// Where no log device takes two of its pieces along, as nearly everywhere, its margin is soon told.
+		// Where no log device loses two of its pieces, which is the usual case, the margin is simple.
 		left, shared := 0, false
 		logs = logs[:0]
 		for _, slot := range e.Slots {
@@ -186,7 +186,7 @@ func (p limits) byExtents(v *Volume) part {
 	return x
 }
 
-// groupWords names a group: many pool systems call one "group 1" already.
+// groupWords names a group: some pool systems already call one "group 1".
 func groupWords(name string) string {
 	if strings.HasPrefix(name, "group") {
 		return name

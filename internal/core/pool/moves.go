@@ -8,11 +8,11 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Change is one change of a group's drives: one leaves, one comes, or one comes for another.
+// Change is one change of a group's drives: one is removed, added, or replaced by another.
 type Change struct {
-	Out string  // slot of the one that leaves; empty when none does
-	In  *Member // the one that comes; nil when none does
-	// After is true when the new one can come only after the old one has left, as when there is no free bay.
+	Out string  // slot of the removed one; empty when none is removed
+	In  *Member // the added one; nil when none is added
+	// After is true when the new drive can be added only after the old one was removed, as when there is no free bay.
 	After bool
 }
 
@@ -27,15 +27,15 @@ func (c Change) Words() string {
 	return c.In.Slot + " for " + c.Out
 }
 
-// Move is how many bytes go from one member to another.
+// Move is the number of bytes that move from one member to another.
 type Move struct {
 	From, To string
 	Bytes    drive.Bytes
 }
 
-// MoveStep is one change of an order, and what it moves.
+// MoveStep is one change of an order, with the data that it moves.
 type MoveStep struct {
-	Change int // its number among the changes that were asked for
+	Change int // its number among the given changes
 	Words  string
 	Bytes  drive.Bytes
 	Moves  []Move
@@ -48,23 +48,23 @@ type MoveStep struct {
 type MoveOrder struct {
 	Steps  []MoveStep
 	Bytes  drive.Bytes // moved in all
-	AsIs   drive.Bytes // in the order in which they were given; 0 when that one does not hold
-	Proven bool        // no other order moves less; else the best of those that were looked at
-	Basis  string      // what the figures rest on, a sentence
+	AsIs   drive.Bytes // bytes moved in the given order; 0 when that order is not possible
+	Proven bool        // true: no other order moves less; false: the best of the orders examined
+	Basis  string      // assumption behind the figures, a sentence
 }
 
-// exactStates is how many states are looked at before the search keeps only the best of each length; beam is how many.
+// exactStates is the number of states after which the search keeps only the best ones of each length; beam is how many
+// it keeps.
 const (
 	exactStates = 60_000
 	beam        = 600
 )
 
-// BestOrder finds the order of changes in a group that moves least, and in which no data is lost at any step:
-// everything fits, and a member is taken out only where it is drained before, filled beside, or can be missed. In a
-// spread group pieces are taken to lie in proportion to the members' sizes, as a pool system that weighs them by size
-// lays them, with no two pieces of a stripe on one member or domain. Where that is after some changes depends on which
-// were made, not in which order, so the search goes over sets; changes that are alike count as one kind. It is an error
-// when there is no such order; it says why.
+// BestOrder finds the order of changes in a group that moves least data and loses none at any step: everything fits,
+// and a member is removed only where it was drained before, the new drive is filled beside it, or the margin allows it.
+// In a spread group, pieces are assumed to be spread in proportion to the members' sizes, with no two pieces of a
+// stripe on one member or domain. The placement after some changes depends on which changes were made, not on their
+// order, so the search goes over sets; equal changes count as one kind. The error says why there is no such order.
 func (p *Pool) BestOrder(group string, changes []Change, limit float64) (MoveOrder, error) {
 	g := p.group(group)
 	if g.Name == "" && len(g.Members) == 0 {
@@ -81,7 +81,7 @@ func (p *Pool) BestOrder(group string, changes []Change, limit float64) (MoveOrd
 	return s.run()
 }
 
-// movable says which of the changes cannot be made in any order.
+// movable reports a change that is impossible in any order.
 func (p *Pool) movable(g *Group, changes []Change) error {
 	if p.unsure(g.Members) {
 		return fmt.Errorf(
@@ -105,7 +105,7 @@ func (p *Pool) movable(g *Group, changes []Change) error {
 			return fmt.Errorf("%s is named in two changes: it can leave once", c.Out)
 		}
 		leaves[c.Out] = true
-		// What a lost member held comes from the others, or from itself when it is put back.
+		// The data of a lost member is rebuilt from the others, or comes from itself when it is put back.
 		if p.gone(&m) {
 			if lost := p.lostWith(g, m.Slot); len(lost) > 0 {
 				return fmt.Errorf(
@@ -120,7 +120,7 @@ func (p *Pool) movable(g *Group, changes []Change) error {
 	return nil
 }
 
-// lostWith names what has lost data and has a piece on the member at slot.
+// lostWith names the volumes that have lost data and have a piece on the member at slot.
 func (p *Pool) lostWith(g *Group, slot string) (names []string) {
 	for _, x := range (limits{p}).groupParts(g) {
 		if x.known && x.margin < 0 {
@@ -138,8 +138,8 @@ func (p *Pool) lostWith(g *Group, slot string) (names []string) {
 	return names
 }
 
-// eachForItself is for groups in which nothing but the new member is filled: the order changes nothing about what
-// moves. Members that are lost are replaced first, so that the margin is whole again for the others.
+// eachForItself is for groups in which only the new member is filled: the order does not change the amount of data.
+// Lost members are replaced first, so that the margin is restored before the others.
 func (p *Pool) eachForItself(g *Group, changes []Change) (out MoveOrder, err error) {
 	out.Proven = true
 	out.Basis = "Each new drive is filled before the next change begins, and no volume is lost or stopped at any step."
@@ -204,7 +204,7 @@ func (p *Pool) eachForItself(g *Group, changes []Change) (out MoveOrder, err err
 	return out, nil
 }
 
-// bears says why a member of a group cannot be missed for a while.
+// bears says why a member of a group cannot be absent for some time.
 func (p *Pool) bears(without *Pool, g *Group, slot, in string) error {
 	var lost, stopped []string
 	for _, e := range p.effects(without) {

@@ -11,10 +11,10 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// laid is how much is on each place, those that are and those that come, once some changes are made.
+// laid is the amount of data on each present and future place after some changes.
 type laid struct {
 	on    []float64
-	whole bool // everything has found room
+	whole bool // everything fits
 }
 
 type search struct {
@@ -22,13 +22,13 @@ type search struct {
 	g       Group
 	changes []Change
 	limit   float64
-	kinds   [][]int  // changes that are alike, by their numbers
-	slots   []string // of all members, those that come last
+	kinds   [][]int  // equal changes, by their numbers
+	slots   []string // of all members, added ones last
 	all     []Member
 	shares  map[string]*laid
 }
 
-// sort puts changes that are alike together.
+// sort groups equal changes.
 func (s *search) sort() {
 	for _, m := range s.g.Members {
 		s.slots, s.all = append(s.slots, m.Slot), append(s.all, m)
@@ -55,8 +55,8 @@ func (s *search) sort() {
 	}
 }
 
-// at is how everything lies after so many changes of each kind; half is one of which only the first part, the leaving,
-// was done: -1 for none.
+// at gives the placement after a number of changes of each kind; half is a change of which only the removal was done,
+// -1 for none.
 func (s *search) at(done []int, half int) *laid {
 	key := keyOf(done) + "/" + strconv.Itoa(half)
 	if l := s.shares[key]; l != nil {
@@ -88,7 +88,7 @@ func (s *search) at(done []int, half int) *laid {
 	return l
 }
 
-// place is where, among all, the one is that comes with a change.
+// place is the index, among all members, of the one that a change adds.
 func (s *search) place(change int) int {
 	at := len(s.g.Members)
 	for _, c := range s.changes[:change] {
@@ -99,7 +99,7 @@ func (s *search) place(change int) int {
 	return at
 }
 
-// keyOf is a name for how many changes of each kind were made.
+// keyOf is a key for the number of changes of each kind.
 func keyOf(done []int) string {
 	b := make([]byte, len(done))
 	for i, n := range done {
@@ -108,7 +108,7 @@ func keyOf(done []int) string {
 	return string(b)
 }
 
-// lay spreads what the volumes lay on a group over those of all members that are there, by their sizes.
+// lay spreads the data of the volumes of a group over the present members by their sizes.
 func (p *Pool) lay(g *Group, all []Member, there []bool, limit float64) (on []float64, whole bool) {
 	on, whole = make([]float64, len(all)), true
 	left := 0
@@ -185,8 +185,8 @@ func pour(sizes []float64, amount, y float64) (out []float64, all bool) {
 	return out, amount <= 1e-6
 }
 
-// cost is how many bytes a change moves, going from one state to the next; ok is false when something does not fit on
-// the way.
+// cost is the number of bytes that a change moves from one state to the next; ok is false when something does not fit
+// meanwhile.
 func (s *search) cost(done []int, kind int) (bytes float64, next []int, ok bool) {
 	c := s.kinds[kind][done[kind]]
 	next = slices.Clone(done)
@@ -209,7 +209,7 @@ func moved(from, to []float64) (sum float64) {
 	return sum
 }
 
-// reached is a state, how it was reached, and at what cost.
+// reached is a state with the path to it and its cost.
 type reached struct {
 	done  []int
 	bytes float64
@@ -290,12 +290,12 @@ func (s *search) run() (MoveOrder, error) {
 	return out, nil
 }
 
-// asGiven is what the order moves in which the changes were asked for.
+// asGiven is the number of bytes moved in the given order.
 func (s *search) asGiven() drive.Bytes {
 	total := 0.0
 	done := make([]int, len(s.kinds))
 	for i := range s.changes {
-		// Those that are alike are interchangeable, so it is their kind that counts.
+		// Equal changes are interchangeable, so only their kind counts.
 		k := slices.IndexFunc(s.kinds, func(kind []int) bool { return slices.Contains(kind, i) })
 		bytes, next, ok := s.cost(done, k)
 		if !ok {
@@ -306,7 +306,7 @@ func (s *search) asGiven() drive.Bytes {
 	return drive.Bytes(total)
 }
 
-// pairs tells from where what each member gains may come.
+// pairs gives the possible sources of the data that each member gains.
 func (s *search) pairs(from, to []float64) (out []Move) {
 	type change struct {
 		slot  string

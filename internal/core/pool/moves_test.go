@@ -77,7 +77,7 @@ func TestMovesLoseNothing(t *testing.T) {
 			large = large && c.In.Size >= max(least, m.Used)
 		}
 		stops := g.Protect.StopsAt
-		// safe says whether the changes can be made in an order, one after the other.
+		// safe reports whether the changes can be made in an order, one after the other.
 		safe := func(order []int) bool {
 			gone := map[string]bool{}
 			for s := range lost {

@@ -269,7 +269,7 @@ func TestWhatIf(t *testing.T) {
 	require.Equal(t, "its share is restored on the others", w.Comebacks[0].Says)
 	require.Equal(t, []Margin{2, 1, 2}, []Margin{w.Was, w.Is, w.Healed})
 	full := far.clone()
-	full.Limit = 0.7 // 3 TB must are on what is left of b, of which 2.8 may be used
+	full.Limit = 0.7 // 3 TB must fit on the rest of b, of which 2.8 may be used
 	require.Contains(
 		t,
 		full.WhatIf([]string{"b1"}).Comebacks[0].Says,

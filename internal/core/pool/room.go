@@ -8,20 +8,20 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Room says whether what a pool keeps fits on the members that are left.
+// Room is the answer to whether the data of a pool fits on the remaining members.
 type Room struct {
 	Fits bool
 	Why  string      // where it does not, in words
-	Need drive.Bytes // what must move: all that is on those that leave
-	Free drive.Bytes // what the others could take together; that it is more than Need does not make it fit
-	// Others says that it is not certain that moving the pieces of those that leave is enough: pieces that are on the
-	// others may have to move as well, which not every pool system does by itself.
+	Need drive.Bytes // data that must move: all that is on the removed members
+	Free drive.Bytes // free space of the others together; more than Need does not mean that it fits
+	// Others is true when moving only the pieces of the removed members may not be enough: pieces on the others may
+	// have to move as well, which not every pool system does by itself.
 	Others bool
 }
 
-// Room says whether what is on the members at slots fits on the others, when none of them is filled above limit (a
-// share, 0 to 1; 0 takes the pool's own). It is not the sum that counts: the copies of one thing are on different
-// members, or in different failure domains, so a large drive among small ones cannot be used to its end.
+// Room determines whether the data on the members at slots fits on the others, when none of them is filled above limit
+// (0 to 1; 0 uses the pool's own limit). The sum of free space is not enough: copies must be on different members, or
+// in different failure domains, so a large drive among small ones cannot be filled completely.
 //
 // The pieces of a volume with stripes of width w, w·y bytes in all, can be laid so that no member, or domain, has two
 // of one stripe, whenever no member holds more than y of them (McNaughton 1959, the wrap-around rule). Which amounts
@@ -62,7 +62,7 @@ func (p *Pool) Room(slots []string, limit float64) Room {
 	return out
 }
 
-// limitOf is how full a member may become: what was asked for, else what the pool system says, else all of it.
+// limitOf is how full a member may become: the given limit, else that of the pool system, else its whole size.
 func (p *Pool) limitOf(limit float64) float64 {
 	if limit == 0 {
 		limit = p.Limit
@@ -73,10 +73,10 @@ func (p *Pool) limitOf(limit float64) float64 {
 	return limit
 }
 
-// straight says whether the pieces of those that leave certainly fit on the others while every other piece stays where
-// it is. Where it is known which members hold which pieces, it is a flow from extents to the members that may take
-// them; else it holds when even those members that are the least free can take everything (Hall 1935): of the members,
-// or domains, that are left, a stripe of width w is on w-1, and any other may take its piece.
+// straight reports whether the pieces of the removed members certainly fit on the others while every other piece stays
+// where it is. Where it is known which members hold which pieces, it is a flow from extents to the members that may
+// take them; else it holds when even those members that are the least free can take everything (Hall 1935): of the
+// members, or domains, that are left, a stripe of width w is on w-1, and any other may take its piece.
 func (p *Pool) straight(g *Group, leaving map[string]bool, limit float64) bool {
 	var left []*Member
 	moves := 0.0
@@ -122,7 +122,7 @@ func (p *Pool) straight(g *Group, leaving map[string]bool, limit float64) bool {
 	return true
 }
 
-// straightByExtents is exact; known is false unless every volume of the group says where all of its pieces lie.
+// straightByExtents is exact; known is false unless the extents of all volumes of the group are known.
 func (p *Pool) straightByExtents(g *Group, left []*Member, leaving map[string]bool, limit float64) (yes, known bool) {
 	type stripe struct {
 		bytes   float64
@@ -197,17 +197,17 @@ func free(m *Member, limit float64) drive.Bytes {
 	return most - m.Used
 }
 
-// load is what a volume lays on a group: w pieces a stripe, y bytes a piece at the most on one member.
+// load is the data of a volume on a group: w pieces per stripe, at most y bytes of one piece on one member.
 type load struct {
 	name    string
 	width   int
 	y       float64
 	domains bool
-	each    int // how many pieces of a stripe one domain may hold; 1 unless there are more pieces than domains
+	each    int // pieces of a stripe that one domain may store; 1 unless there are more pieces than domains
 }
 
-// loads are what the volumes of a group, or the group itself, lay on it. What its members hold beyond what the volumes
-// say is laid as well, as widely as any of them.
+// loads are the loads of the volumes of a group, or of the group itself. Data on its members beyond that of the volumes
+// is one more load, as wide as the widest.
 func (p *Pool) loads(g *Group, left int) (out []load) {
 	domains := map[string]bool{}
 	held := 0.0
@@ -257,7 +257,7 @@ func (p *Pool) loads(g *Group, left int) (out []load) {
 	return out
 }
 
-// fits asks the flow.
+// fits decides by the largest flow.
 func (p *Pool) fits(g *Group, leaving map[string]bool, limit float64) (bool, string) {
 	var left []*Member
 	domains := map[string]int{}
@@ -339,7 +339,7 @@ func bytesOf(n float64) string {
 type flow struct {
 	to   []int
 	room []float64
-	at   [][]int // edges by node; an edge's way back is its number xor one
+	at   [][]int // edges by node; the reverse of an edge has its number xor one
 }
 
 func newFlow(nodes int) *flow { return &flow{at: make([][]int, nodes)} }
@@ -351,7 +351,7 @@ func (f *flow) edge(from, to int, room float64) {
 	f.room = append(f.room, room, 0)
 }
 
-// least is what counts as room: less is what is left of rounding.
+// least is the least amount that counts as room: less is a rounding error.
 const least = 1e-6
 
 func (f *flow) most(source, sink int) (total float64) {

@@ -9,10 +9,11 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Outcome is what becomes of a volume when members are lost.
+// Outcome is the result for a volume when members are lost.
 type Outcome string
 
-// In order of gravity. Unreachable means that nothing is lost, and that it is not served until something was restored.
+// In order of severity. Unreachable means that nothing is lost, but that data is unavailable until something was
+// restored.
 const (
 	Safe        Outcome = "safe"
 	Reduced     Outcome = "reduced margin"
@@ -26,23 +27,24 @@ func (o Outcome) Gravity() int {
 	return slices.Index([]Outcome{Safe, Reduced, Untold, Unreachable, Lost}, o)
 }
 
-// Effect is what becomes of one volume, or of a group of which no volume is told.
+// Effect is the effect on one volume, or on a group whose volumes are unknown.
 type Effect struct {
-	Volume  string // empty when it speaks of a group as a whole
+	Volume  string // empty for a group as a whole
 	Group   string
 	Words   string // its protection
 	Used    drive.Bytes
 	Was, Is Margin
 	// WasBy and IsBy name the log devices whose loss is what the margins count; empty where any member is.
 	WasBy, IsBy string
-	WasLost     bool // before, whatever is lost now
+	WasLost     bool // before this loss
 	Outcome     Outcome
 }
 
-// Comeback is how one lost member's share is restored, if it is.
+// Comeback is how the share of one lost member is restored, if at all.
 type Comeback struct {
 	Slot string
-	// By is the slot of the spare that takes its place, "others" when its share moves to other members; empty: by nobody.
+	// By is the slot of the spare that takes its place, "others" when its share moves to other members; empty: it is
+	// not restored.
 	By    string
 	Needs drive.Bytes
 	Has   drive.Bytes // of the spare, or room on the others together
@@ -52,19 +54,19 @@ type Comeback struct {
 
 // Prospect answers what happens when members are lost.
 type Prospect struct {
-	Lose    []string // slots, with those that depend on them
-	Along   []string // those of them that were not named: they depend on a log device that was
+	Lose    []string // slots, with the members that depend on them
+	Along   []string // slots that were not named, but depend on a named log device
 	Was, Is Margin
 	Known   bool // of both
 	// WasBy and IsBy name what limits the margins (Pool.LimitedBy).
 	WasBy, IsBy string
 	Effects     []Effect
 	Comebacks   []Comeback
-	// Healed is the margin once all that comes back by itself has; equal to Is when nothing does.
+	// Healed is the margin after all automatic restores; equal to Is when there are none.
 	Healed Margin
 }
 
-// Worst is the gravest outcome of all.
+// Worst is the worst outcome of all.
 func (w Prospect) Worst() Outcome {
 	worst := Safe
 	for _, e := range w.Effects {
@@ -75,7 +77,7 @@ func (w Prospect) Worst() Outcome {
 	return worst
 }
 
-// Places turns what people name into slots: a slot, a drive's key, or a failure domain, which stands for all in it.
+// Places resolves names to slots: a slot, a drive's key, or a failure domain, which stands for all its members.
 func (p *Pool) Places(names []string) (slots []string, err error) {
 	for _, name := range names {
 		var found []string
@@ -111,7 +113,7 @@ func (p *Pool) Places(names []string) (slots []string, err error) {
 	return slots, nil
 }
 
-// slots names up to n of its members.
+// slots gives up to n of its members.
 func (p *Pool) slots(n int) (out []string) {
 	p.Everyone(func(_ string, m *Member) { out = append(out, m.Slot) })
 	if len(out) > n {
@@ -120,7 +122,7 @@ func (p *Pool) slots(n int) (out []string) {
 	return out
 }
 
-// taking is slots with all members that depend on log devices among them.
+// taking gives slots together with all members that depend on log devices among them.
 func (p *Pool) taking(slots []string) (all, along []string) {
 	all = slices.Clone(slots)
 	p.Everyone(func(_ string, m *Member) {
@@ -131,7 +133,7 @@ func (p *Pool) taking(slots []string) (all, along []string) {
 	return all, along
 }
 
-// WhatIf says what happens when the members at slots are lost, all at once.
+// WhatIf answers what happens when the members at slots are lost at once.
 func (p *Pool) WhatIf(slots []string) Prospect {
 	w := Prospect{}
 	w.Lose, w.Along = p.taking(slots)
@@ -151,12 +153,12 @@ func (p *Pool) WhatIf(slots []string) Prospect {
 	case !w.Known:
 		w.Healed = 0
 	case w.Is < 0:
-		w.Healed = w.Is // what is lost does not come back
+		w.Healed = w.Is // lost data is not restored
 	}
 	return w
 }
 
-// effects compares every volume, and every group that no volume speaks for, before and after.
+// effects compares every volume, and every group that no volume covers, before and after.
 func (p *Pool) effects(after *Pool) (out []Effect) {
 	for i := range p.Volumes {
 		v := &p.Volumes[i]
@@ -196,8 +198,8 @@ func (p *Pool) effects(after *Pool) (out []Effect) {
 	return out
 }
 
-// lowers says whether a member of the group that held pieces of the volume holds them no more. Its redundancy is less
-// then, even where something else, a log device or another group, holds the margin at the same figure before and after.
+// lowers reports whether a member of the group has lost pieces of the volume. Its redundancy is then lower, even where
+// a log device or another group limits the margin to the same number before and after.
 func (p *Pool) lowers(after *Pool, group int, v *Volume) bool {
 	for i := range after.Groups[group].Members {
 		m := &after.Groups[group].Members[i]
@@ -231,7 +233,7 @@ func (e *Effect) judge(was, is part, stops, lower bool) {
 	}
 }
 
-// stopped says whether a volume's protection on a group has lost so much that it is not served.
+// stopped reports whether a volume on a group has lost so much that it is unavailable.
 func (p *Pool) stopped(g *Group, v *Volume) bool {
 	pr := v.Protect
 	if v.Group == "" {
@@ -254,7 +256,7 @@ func (p *Pool) stopped(g *Group, v *Volume) bool {
 	})
 }
 
-// lostPieces is how many pieces of one stripe are lost, at the most.
+// lostPieces is the greatest number of lost pieces of one stripe.
 func (p *Pool) lostPieces(g *Group, pr Protection) (n int) {
 	units := p.units(g, pr, func(m *Member) bool { return p.gone(m) })
 	if !pr.Domains {
@@ -266,14 +268,14 @@ func (p *Pool) lostPieces(g *Group, pr Protection) (n int) {
 	return n
 }
 
-// comebacks says how each of the lost comes back by itself, and makes it so in q: spares first, each for one; then
-// where the pool system restores shares on others, those, if there is room for all of them.
+// comebacks gives how each lost share is restored automatically, and applies it to q: first by spares, each for one
+// member; then, where the pool system restores shares on other members, those, if there is room for all of them.
 func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 	var wanted []string // places that a spare may take
 	for _, slot := range w.Lose {
 		m, group, ok := p.Slot(slot)
 		if !ok || group == "" && !p.isLog(slot) || m.Lost() || m.State == Out {
-			continue // a spare, or one that was lost before: nothing more is asked for it
+			continue // a spare, or a member lost before: nothing to restore
 		}
 		c := Comeback{Slot: slot, Needs: max(m.Needs, m.Used)}
 		if size, ok := p.Fit(slot); ok {
@@ -334,8 +336,8 @@ func (p *Pool) comebacks(q *Pool, w Prospect) (out []Comeback) {
 	return out
 }
 
-// SpareFits says why a spare cannot take the place of the member at slot, as far as the pool can tell; empty when it
-// can. What only the drives tell, their sectors and media, is not looked at.
+// SpareFits says why a spare cannot take the place of the member at slot, according to the pool; empty when it can.
+// Facts about the drives, such as sector size and medium, are not checked here.
 func (p *Pool) SpareFits(slot string, spare *Member) string {
 	m, _, ok := p.Slot(slot)
 	size, sized := p.Fit(slot)
@@ -355,8 +357,8 @@ func (p *Pool) SpareFits(slot string, spare *Member) string {
 	return ""
 }
 
-// spares gives to as many places as can be a spare that fits, each to one, and of those that fit the smallest, so that
-// a large one stays for a place that needs it (augmenting paths: Kuhn 1955).
+// spares assigns fitting spares to as many places as possible, the smallest that fits to each, so that a large one is
+// left for a place that needs it (augmenting paths: Kuhn 1955).
 func (p *Pool) spares(places, lost []string) map[string]*Member {
 	var free []*Member
 	for i := range p.Spares {
@@ -365,7 +367,7 @@ func (p *Pool) spares(places, lost []string) map[string]*Member {
 		}
 	}
 	slices.SortStableFunc(free, func(a, b *Member) int { return cmp.Compare(a.Size, b.Size) })
-	by := make([]string, len(free)) // the place that each has
+	by := make([]string, len(free)) // the place of each
 	var give func(slot string, seen []bool) bool
 	give = func(slot string, seen []bool) bool {
 		for i, s := range free {
@@ -391,7 +393,7 @@ func (p *Pool) spares(places, lost []string) map[string]*Member {
 	return out
 }
 
-// misfit is a spare that was looked at and does not fit.
+// misfit is a spare that does not fit, and why.
 type misfit struct {
 	*Member
 	why string
@@ -411,7 +413,7 @@ func (p *Pool) nearest(slot string, lost []string) (best *misfit) {
 	return best
 }
 
-// nothingLeft says whether everything that is on a group is lost.
+// nothingLeft reports whether everything on a group is lost.
 func (w Prospect) nothingLeft(group string) bool {
 	some := false
 	for _, e := range w.Effects {

@@ -7,16 +7,15 @@ import (
 	"slices"
 )
 
-// shape is how the logarithm of the pace runs over the whole, up to a level, and how likely that was held to be
-// beforehand.
+// shape is the logarithm of the pace over the whole, without its level, and its prior probability.
 type shape struct {
 	at     func(x float64) float64
 	weight float64 // in the end a logarithm
 }
 
-// zoned is the pace at share x of the whole where the data reach so far towards the innermost tracks: the pace goes
-// with the radius, the bytes with the area, and the innermost radius is about half of the outermost (rate = sqrt(1 -
-// 0.75·reach·x)).
+// zoned is the pace at share x of the whole, where reach is how far the data extends towards the innermost tracks: the
+// pace is proportional to the radius, the bytes to the area, and the innermost radius is about half of the outermost
+// (rate = sqrt(1 - 0.75·reach·x)).
 func zoned(reach float64) func(float64) float64 {
 	return func(x float64) float64 { return 0.5 * math.Log(1-0.75*reach*math.Min(1, x)) }
 }
@@ -33,7 +32,7 @@ func shapes(k Known) (out []shape) {
 			d := (reach - k.Reach) / 0.12
 			weight = 0.02 + math.Exp(-d*d/2)
 		}
-		if i == 0 { // what holds it up is not the medium
+		if i == 0 { // the medium is not what limits it
 			weight += 0.6
 		}
 		out = append(out, shape{zoned(reach), weight})
@@ -45,7 +44,7 @@ func shapes(k Known) (out []shape) {
 	for i := range out {
 		out[i].weight /= sum
 	}
-	// What went so before will likely go so again.
+	// Earlier recoveries predict this one.
 	with := func(past []Profile, weight float64) {
 		n := min(len(past), 4)
 		if n == 0 {
@@ -74,7 +73,7 @@ func shapes(k Known) (out []shape) {
 // model is one explanation of the pace beside level and shape.
 type model struct {
 	columns [][]float64 // one value for each bin
-	// effect gives the same at a moment that is not seen yet.
+	// effect gives the same for a future moment.
 	effect func(at float64) []float64
 	prior  float64 // logarithm
 }
@@ -83,8 +82,8 @@ type model struct {
 type fitted struct {
 	*model
 	shape  *shape
-	rho    float64 // how much the noise of a bin hangs together with that of the one before
-	sigma  float64 // of what is new in it
+	rho    float64 // correlation of the noise of consecutive bins
+	sigma  float64 // standard deviation of its innovation
 	mean   [3]float64
 	spread [3][3]float64 // lower triangular factor of the posterior's precision
 	weight float64
@@ -95,7 +94,7 @@ var (
 	together = []float64{0, 0.5, 0.8, 0.95, 1}
 )
 
-// How large changes are beforehand, as standard deviations of the logarithm of the pace.
+// Prior standard deviations of changes, in the logarithm of the pace.
 const (
 	lasting = 0.6
 	busy    = 0.6
@@ -104,9 +103,9 @@ const (
 
 const dayLong = 86400.0
 
-// explanations are the additions to level and shape: what they are at each bin and later, and how likely beforehand.
-// wall is how long all may take, clock the time of day in UTC at which the course began, in seconds: busy hours begin
-// and end on the hour.
+// explanations are the additions to level and shape: their values at each bin and later, and their prior probabilities.
+// wall is the whole time that it may take, clock the time of day in UTC at which the course began, both in seconds:
+// busy hours begin and end on the hour.
 func explanations(b []bin, wall, clock float64) (out []model) {
 	n := len(b)
 	out = append(out, model{prior: math.Log(0.6)})
@@ -176,15 +175,15 @@ func explanations(b []bin, wall, clock float64) (out []model) {
 	return out
 }
 
-// sums are what a regression needs of its data.
+// sums are the sums over the data that a regression needs.
 type sums struct {
 	xx [3][3]float64
 	xy [3]float64
 	yy float64
 }
 
-// whiten takes from each value rho times the one before; the first is as it is, as its variance is that of the noise
-// itself.
+// whiten subtracts from each value rho times the one before; the first is unchanged, as its variance is that of the
+// noise itself.
 func whiten(v []float64, rho float64) []float64 {
 	out := make([]float64, len(v))
 	out[0] = v[0] * math.Sqrt(math.Max(1-rho*rho, 0.02))
@@ -201,8 +200,8 @@ func dot(a, b []float64) (sum float64) {
 	return sum
 }
 
-// posterior is the regression of one explanation with noise of one size: how likely the data are under it (a
-// logarithm), the coefficients and the factor of their precision.
+// posterior is the regression of one explanation with one size of noise: the log likelihood of the data, the
+// coefficients and the factor of their precision.
 func posterior(
 	d *sums,
 	p, n int,
@@ -245,7 +244,7 @@ func posterior(
 	return -float64(n)*math.Log(innovation) + logPrior - math.Log(logDet) - 0.5*(d.yy/s2-quad), mean, l
 }
 
-// evidence is how likely the data are under an explanation, as posterior tells, without its coefficients.
+// evidence is the log likelihood of the data under an explanation, as in posterior, without the coefficients.
 func evidence(d *sums, p, n int, precision [3]float64, logPrior, innovation float64) float64 {
 	s2 := 1 / (innovation * innovation)
 	a := d.xx[0][0]*s2 + precision[0]
@@ -268,7 +267,7 @@ func evidence(d *sums, p, n int, precision [3]float64, logPrior, innovation floa
 	return -float64(n)*math.Log(innovation) + logPrior - 0.5*math.Log(det) - 0.5*(d.yy*s2-q)
 }
 
-// weigh finds the explanations that are likely, the most likely first; their weights add up to sum.
+// weigh gives the likely explanations, the most likely first; their weights add up to sum.
 func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 	n := len(b)
 	type entry struct {
@@ -313,7 +312,7 @@ func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 		}
 	}
 	innovation := func(sigma, rho float64) float64 { return sigma * math.Sqrt(math.Max(1-rho*rho, 0.04)) }
-	// Most explanations are far off with any kind of noise: two kinds show which need not be tried with the others.
+	// Most explanations are unlikely with any kind of noise: two kinds show which need not be tried with the others.
 	first, promising := []int{0, 2}, make([]float64, len(more))
 	try := func(i, ri int) (most float64) {
 		d := prepare(&more[i], ri)
@@ -381,7 +380,8 @@ func weigh(b []bin, all []shape, more []model) (kept []fitted, sum float64) {
 	return kept, sum
 }
 
-// white is what does not depend on an explanation, for one kind of noise: the level, and what is left of each shape.
+// white holds, for one kind of noise, what does not depend on an explanation: the level, and the residual of each
+// shape.
 type white struct {
 	one []float64
 	y   [][]float64
@@ -389,7 +389,7 @@ type white struct {
 	y1  []float64
 }
 
-// whitened is that for each kind of noise.
+// whitened is white for each kind of noise.
 func whitened(b []bin, all []shape) (out []white) {
 	level := make([]float64, len(b))
 	for i := range level {
@@ -413,7 +413,7 @@ func whitened(b []bin, all []shape) (out []white) {
 	return out
 }
 
-// draw takes one set of coefficients: mean + (L')^-1 normal.
+// draw samples one set of coefficients: mean + (L')^-1 normal.
 func (f *fitted) draw(r *rand.Rand) (out [3]float64) {
 	for i := len(f.columns); i >= 0; i-- {
 		a := r.NormFloat64()

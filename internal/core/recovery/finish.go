@@ -9,15 +9,14 @@ import (
 
 // The finish is estimated from simulated futures. The course so far is cut into bins of equal working time. The
 // logarithm of the pace of each bin is explained by a level, the shape of the medium (zoned recording, or the profile
-// of earlier recoveries of the pool) and one of: nothing more, a lasting change at some moment, busy hours of the day.
+// of earlier recoveries of the pool) and one of: no addition, a lasting change at some moment, busy hours of the day.
 // The rest is noise, which may be correlated. Each explanation has a likelihood, integrated over its level, its change
-// and the size of its noise (Bayesian linear regression: Bishop 2006, 3.3 to 3.5). Futures are drawn from the likely
-// explanations and run to their end; the range is their quantiles. Pauses are removed from the pace and happen again in
-// the futures at the same rate; the same holds for the growth of the whole.
+// and the size of its noise (Bayesian linear regression: Bishop 2006, 3.3 to 3.5). Futures are sampled from the likely
+// explanations and simulated to their end; the range is their quantiles. Pauses are removed from the pace and occur in
+// the futures at the same rate; the same applies to the growth of the whole.
 
-// Scores are how far, in units of what the range allows for, the end of a recovery was from what was told at a quarter,
-// half and three quarters of it: a standard normal deviate each, if the ranges are right. Empty for one that was not
-// seen from beginning to end.
+// Scores are the errors of the estimates at a quarter, half and three quarters of a recovery, in units of the range:
+// standard normal deviates, if the ranges are right. Empty for a recovery that was not seen from beginning to end.
 func Scores(s []Sample, k Known) (z []float64) {
 	if _, ok := ProfileOf(s); !ok {
 		return nil
@@ -49,13 +48,14 @@ func Scores(s []Sample, k Known) (z []float64) {
 // z90 is the 0.9 quantile of the standard normal distribution.
 const z90 = 1.2816
 
-// futures is how many are simulated.
+// futures is the number of simulated futures.
 const futures = 600
 
-// longest is how far off a finish may be to be told.
+// longest is the longest time to a finish that is still shown.
 const longest = 365 * 24 * time.Hour
 
-// finish simulates. nil when too little was seen, or when it would take longer than longest.
+// finish simulates futures and gives the range of their ends; nil when too little was seen, or when it would take
+// longer than longest.
 func finish(s []Sample, k Known) *Range {
 	last := s[len(s)-1]
 	c := working(s)
@@ -83,10 +83,10 @@ func finish(s []Sample, k Known) *Range {
 	kept, sum := weigh(b, all, more)
 	r := rand.New(
 		rand.NewPCG(uint64(begun.Unix()), 0),
-	) // the same futures from look to look: what is told changes with what is seen only
+	) // the same random numbers each time: the estimate changes only with the data
 	ends := make([]float64, 0, futures)
 	upto, at := 0.0, 0
-	for n := range futures { // systematic sampling: each explanation as often as it is likely
+	for n := range futures { // systematic sampling: each explanation in proportion to its weight
 		for at+1 < len(kept) && upto+kept[at].weight < (float64(n)+0.5)/futures*sum {
 			upto += kept[at].weight
 			at++
@@ -112,8 +112,8 @@ func finish(s []Sample, k Known) *Range {
 	return &Range{P10: quantile(0.1), P50: quantile(0.5), P90: quantile(0.9)}
 }
 
-// widen is how much wider, or narrower, ranges have to be than those of earlier recoveries were: the root mean square
-// of their scores, drawn towards 1 where there are few.
+// widen is the factor by which ranges must be wider than those of earlier recoveries: the root mean square of their
+// scores, shrunk towards 1 where there are few.
 func widen(scores []float64) float64 {
 	const few = 6
 	sum := float64(few)
@@ -123,8 +123,8 @@ func widen(scores []float64) float64 {
 	return math.Max(0.7, math.Min(3, math.Sqrt(sum/float64(few+len(scores)))))
 }
 
-// What may come that was not seen: a lasting change in one of five recoveries; busy hours in one of five, while less
-// than a day was seen; and a tail of many small things in one of four of which no earlier one told.
+// Possible events without data: a lasting change in one of five recoveries; busy hours in one of five, while less than
+// a day was seen; and a slow tail of many small objects in one of four without earlier recoveries.
 const (
 	changeAhead = 0.3
 	busyAhead   = 0.2
@@ -132,7 +132,7 @@ const (
 	tailShare   = 0.06
 )
 
-// future runs one future to its end, in seconds from now.
+// future simulates one future and gives its end, in seconds from now.
 func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now float64, known bool) float64 {
 	beta := f.draw(r)
 	at := func(x, when float64) float64 {
@@ -150,11 +150,11 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 		noise = 0
 	}
 	e := f.events(r, rest, total, now, known)
-	// Pauses come as often as they came; one in a few recoveries has one though there was none so far.
+	// Pauses occur at the rate seen so far; some recoveries have one although there was none so far.
 	worked := c.working * total / math.Max(1, total-rest)
 	rate := gamma(r, float64(len(c.pauses))+0.2) / (c.working + 0.3*worked)
 	next := r.ExpFloat64() / math.Max(rate, 1e-12)
-	// What grew for some time goes on for as long again, give or take: whether it has just ended nobody can say.
+	// Growth that lasted for some time is assumed to last about as long again: whether it has just ended is not known.
 	grows := 0.0
 	if c.growth > 0 {
 		grows = c.grew * (math.Pow(math.Max(1e-3, r.Float64()), -1/1.5) - 1)
@@ -192,14 +192,14 @@ func (f *fitted) future(r *rand.Rand, b []bin, c *seen, rest, total, width, now 
 	return math.Inf(1)
 }
 
-// ahead is what one future holds beside its pace.
+// ahead holds the events of one future.
 type ahead struct {
-	change, changed     float64 // after so many bytes more the pace is another, by this much in logarithms
-	lull, opens, closes float64 // hours of the day that were not seen yet and are busier, or quieter
-	tail                float64 // by so much slower are the last bytes
+	change, changed     float64 // after this many further bytes the logarithm of the pace changes by this much
+	lull, opens, closes float64 // hours of the day, not seen yet, that are busier or quieter
+	tail                float64 // how much slower the last bytes are
 }
 
-// events draws what one future holds.
+// events samples the events of one future.
 func (f *fitted) events(r *rand.Rand, rest, total, now float64, known bool) ahead {
 	e := ahead{change: math.Inf(1)}
 	if r.Float64() < changeAhead*rest/total {
@@ -215,7 +215,8 @@ func (f *fitted) events(r *rand.Rand, rest, total, now float64, known bool) ahea
 	return e
 }
 
-// pace is the pace from its logarithm, at a share x of the whole, after did bytes, at a time of the day in seconds.
+// pace computes the pace from its logarithm at a share x of the whole, after did bytes, at a time of the day in
+// seconds.
 func (e *ahead) pace(v, x, did, when float64) float64 {
 	if did >= e.change {
 		v += e.changed
@@ -230,8 +231,8 @@ func (e *ahead) pace(v, x, did, when float64) float64 {
 	return pace
 }
 
-// slice is what the noise of a slice varies by: that of its bins together. rho is how much it keeps from slice to
-// slice.
+// slice is the standard deviation of the noise of a slice, that of its bins together; rho is its correlation from slice
+// to slice.
 func (f *fitted) slice(bins, rho float64) float64 {
 	switch {
 	case f.rho >= 1:
@@ -244,11 +245,11 @@ func (f *fitted) slice(bins, rho float64) float64 {
 	return f.sigma
 }
 
-// rest draws the pauses that came until so many seconds of work: how long they are together, and when the next is due.
-// They come at a rate; usual is how long one is where none was seen.
+// rest samples the pauses until a number of seconds of work: their total length, and when the next is due. They occur
+// at a rate; usual is the length of one where none was seen.
 func (c *seen) rest(r *rand.Rand, active, next, rate, usual float64) (seconds, again float64) {
 	for n := 0; active > next; n++ {
-		if n == 30 { // so many that their sum is known
+		if n == 30 { // so many that their sum is nearly certain
 			return seconds + (active-next)*rate*mean(c.pauses, usual), active + r.ExpFloat64()/rate
 		}
 		length := usual
@@ -261,7 +262,7 @@ func (c *seen) rest(r *rand.Rand, active, next, rate, usual float64) (seconds, a
 	return seconds, next
 }
 
-// mean is the mean of v, or otherwise when there are none.
+// mean is the mean of v, or the value of otherwise when v is empty.
 func mean(v []float64, otherwise float64) float64 {
 	if len(v) == 0 {
 		return otherwise
@@ -273,7 +274,7 @@ func mean(v []float64, otherwise float64) float64 {
 	return sum / float64(len(v))
 }
 
-// gamma draws from the gamma distribution of a shape and scale 1 (Marsaglia and Tsang 2000).
+// gamma samples the gamma distribution of a shape and scale 1 (Marsaglia and Tsang 2000).
 func gamma(r *rand.Rand, shape float64) float64 {
 	if shape < 1 {
 		return gamma(r, shape+1) * math.Pow(r.Float64(), 1/shape)

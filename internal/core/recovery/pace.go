@@ -6,14 +6,15 @@ import (
 	"time"
 )
 
-// parts is into how many shares of equal size a profile divides a recovery.
+// parts is the number of equal shares into which a profile divides a recovery.
 const parts = 40
 
-// Profile is how a recovery's time was spread over its course: the share of it spent in each fortieth, 1 in all.
+// Profile is the distribution of a recovery's time over its work: the share of time spent in each fortieth; the sum is
+// 1.
 type Profile [parts]float64
 
-// ProfileOf takes the profile of a recovery that was seen from its beginning to its end; ok is false for one that was
-// not. Pauses are left out of it.
+// ProfileOf computes the profile of a recovery that was seen from beginning to end; ok is false for one that was not.
+// It excludes pauses.
 func ProfileOf(s []Sample) (p Profile, ok bool) {
 	s = lastRun(s)
 	if len(s) < 2*minSamples {
@@ -46,12 +47,12 @@ func ProfileOf(s []Sample) (p Profile, ok bool) {
 	return p, true
 }
 
-// step is a time of work between two samples: pauses are none.
+// step is a time of work between two samples. A pause is not a step.
 type step struct {
 	at            float64 // seconds since the course began, at its middle
 	seconds       float64
 	from, bytes   float64
-	active, until float64 // working time until its beginning, and its end
+	active, until float64 // working time at its beginning, and at its end
 }
 
 // seen is a course without its pauses.
@@ -59,16 +60,15 @@ type seen struct {
 	steps   []step
 	pauses  []float64 // seconds each
 	working float64   // seconds
-	growth  float64   // bytes that the whole grows in a second, of late
-	grew    float64   // seconds for which it did
+	growth  float64   // recent growth of the whole, in bytes a second
+	grew    float64   // seconds for which it has grown
 }
 
-// working takes the pauses out of a course. A pause is a time without progress that is far longer than its steps
-// usually are.
+// working removes the pauses from a course. A pause is a time without progress that is far longer than the usual step.
 func working(s []Sample) (c seen) {
 	begin := 0
 	for begin+1 < len(s) && s[begin+1].Done == s[begin].Done {
-		begin++ // what was spent before it first moves is looking, not moving
+		begin++ // the time before the first progress is scanning, not moving data
 	}
 	var gaps []float64
 	since := begin
@@ -93,7 +93,7 @@ func working(s []Sample) (c seen) {
 		}
 		gap := s[i].At.Sub(s[since].At).Seconds()
 		bytes := float64(s[i].Done) - float64(s[since].Done)
-		if gap > long && i-since > 1 { // it stood still for a while; when it moved again is known to one sample
+		if gap > long && i-since > 1 { // a pause; its end is known to within one sample
 			paused := s[i-1].At.Sub(s[since].At).Seconds()
 			c.pauses = append(c.pauses, paused)
 			gap -= paused
@@ -129,8 +129,8 @@ func working(s []Sample) (c seen) {
 	return c
 }
 
-// stillGrows says whether the whole has not stopped growing: its last growth is no longer ago than three times the
-// longest wait between two.
+// stillGrows reports whether the whole is still growing: its last growth is at most three times the longest interval
+// between two growths ago.
 func stillGrows(s []Sample) bool {
 	longest, since := time.Duration(0), s[0].At
 	for i := 1; i < len(s); i++ {
@@ -142,12 +142,12 @@ func stillGrows(s []Sample) bool {
 	return s[len(s)-1].At.Sub(since) <= 3*longest
 }
 
-// mostBins is into how many pieces the working time is cut.
+// mostBins is the greatest number of bins of the working time.
 const mostBins = 72
 
-// bin is one piece: the pace in it, where in the whole and at what time.
+// bin is one part of the working time: its pace, its share of the whole, and its time.
 type bin struct {
-	log     float64 // of bytes a second
+	log     float64 // logarithm of bytes a second
 	x       float64 // share of the whole at its middle
 	at      float64 // seconds since the course began, at its middle
 	seconds float64
@@ -162,8 +162,8 @@ func (c *seen) bins(total float64) (out []bin) {
 		b.seconds += w.seconds
 		b.x += w.seconds * (w.from + w.bytes/2)
 		b.at += w.seconds * w.at
-		// What is left over at the end is too little to tell a pace, unless there is hardly anything else: after one
-		// long step.
+		// The remainder at the end is too short for a pace, unless there is hardly anything else, as after one long
+		// step.
 		last := i == len(c.steps)-1 && (b.seconds >= width/2 || len(out) < 2)
 		if b.bytes > 0 && b.seconds > 0 && (b.seconds >= width*(1-1e-9) || last) {
 			out = append(out, bin{math.Log(b.bytes / b.seconds), b.x / b.seconds / total, b.at / b.seconds, b.seconds})

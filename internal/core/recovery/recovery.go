@@ -1,5 +1,5 @@
-// Package recovery follows any movement that restores or shifts redundancy: how far it is, how fast, and when it may
-// end.
+// Package recovery follows every process that restores or moves redundancy: its progress, its pace, and its estimated
+// finish.
 package recovery
 
 import (
@@ -22,7 +22,7 @@ const (
 	Grow      Kind = "grow"
 )
 
-// State is where it stands.
+// State is the state of a recovery.
 type State string
 
 // A recovery that ended is finished, stopped by a person, or failed.
@@ -34,51 +34,51 @@ const (
 	Failed   State = "failed"
 )
 
-// Sample is how much was done at one moment, of how much as known then.
+// Sample is the progress at one moment: bytes done, and the whole as known then.
 type Sample struct {
 	At   time.Time   `json:"at"`
 	Done drive.Bytes `json:"done"`
-	Todo drive.Bytes `json:"todo"` // the whole, not the rest
+	Todo drive.Bytes `json:"todo"` // the whole, not the remainder
 }
 
-// Range is a finish as three quantiles: one in ten recoveries would end before P10, one in ten after P90.
+// Range is an estimated finish as three quantiles: one recovery in ten ends before P10, one in ten after P90.
 type Range struct{ P10, P50, P90 time.Time }
 
-// View is what can be said of a recovery at one moment.
+// View is the description of a recovery at one moment.
 type View struct {
 	Share       float64 // 0 to 1
 	RateNow     float64 // bytes a second, over the newest tenth of the course
 	RateOverall float64
-	Finish      *Range // nil when nothing can be said yet
-	Why         string // when Finish is nil, why
+	Finish      *Range // nil when no estimate is possible yet
+	Why         string // the reason when Finish is nil
 	Stalled     bool
 	StalledFor  time.Duration
-	Again       time.Time // when it began again from its beginning; zero when it did not
+	Again       time.Time // when it restarted from the beginning; zero when it did not
 }
 
-// Known is what is known beside the course so far.
+// Known holds facts besides the course so far.
 type Known struct {
-	// Reach is how far towards the innermost tracks the data reach, 0 to 1; 0 for media without tracks, negative when
-	// nobody knows.
+	// Reach is how far the data extends towards the innermost tracks, 0 to 1; 0 for media without tracks, negative when
+	// unknown.
 	Reach float64
 	// Past are the profiles of earlier recoveries of the same kind in the same pool, and Kin of those elsewhere whose
 	// drives are of the same model.
 	Past, Kin []Profile
-	// Told is the range of this very course with the same knowledge, where it was worked out before: it takes some
+	// Told is the range for this same course and knowledge, where it was computed before: computing it takes some
 	// milliseconds.
 	Told *Range
 	// Habit is the longest pause without progress in the pool's earlier recoveries that ended well.
 	Habit time.Duration
-	// Scores are those of the pool's earlier recoveries (Scores): how right their ranges were.
+	// Scores are those of the pool's earlier recoveries (see Scores): how right their ranges were.
 	Scores []float64
-	// Behind says what it waits for, when the pool works on something else first.
+	// Behind is what it waits for, when the pool does other work first.
 	Behind string
 }
 
-// minSamples is how many moments of progress must have been seen before a finish is named.
+// minSamples is how many moments of progress must have been seen before a finish is estimated.
 const minSamples = 4
 
-// Look says what can be said at now from the course so far, samples in order of time.
+// Look describes a recovery at now from its course so far; samples are in order of time.
 func Look(samples []Sample, state State, k Known, now time.Time) View {
 	var v View
 	run := lastRun(samples)
@@ -133,7 +133,7 @@ func moves(s []Sample) (n int) {
 	return n
 }
 
-// lastRun leaves out what came before the recovery last began again: its done went backwards.
+// lastRun omits the samples before the last restart of the recovery, where done went backwards.
 func lastRun(s []Sample) []Sample {
 	for i := len(s) - 1; i > 0; i-- {
 		if s[i].Done < s[i-1].Done {
@@ -152,8 +152,8 @@ func lastProgress(s []Sample) time.Time {
 	return s[0].At
 }
 
-// stallAfter is how long without progress is no longer this recovery's habit: five times its longest pause between two
-// steps so far, but never under a minute.
+// stallAfter is the time without progress after which this recovery is called stalled: five times its longest pause
+// between two steps so far, but at least a minute.
 func stallAfter(s []Sample) time.Duration {
 	return max(time.Minute, 5*LongestPause(s))
 }
@@ -173,7 +173,7 @@ func LongestPause(s []Sample) (longest time.Duration) {
 	return longest
 }
 
-// rates gives the mean rates of up to n parts of equal duration.
+// rates gives the mean paces of up to n parts of equal duration.
 func rates(s []Sample, n int) []float64 {
 	n = min(n, len(s)-1)
 	if n < 1 {
@@ -194,7 +194,7 @@ func rates(s []Sample, n int) []float64 {
 	return out
 }
 
-// Report is what a pool system says of one of its recoveries at one moment.
+// Report is the pool system's report of one of its recoveries at one moment.
 type Report struct {
 	ID        string // lasting, unique within the fleet
 	Kind      Kind
@@ -207,23 +207,23 @@ type Report struct {
 	Found        uint64 // errors
 	Repaired     uint64
 	Unrepairable uint64
-	Phase        string // what it does now, in words, if known
-	Flows        []Flow // what each member gave and took, where it is known
-	Slowest      string // slot of the member that holds it up, if known, and why it is believed to
+	Phase        string // its present work, in words, if known
+	Flows        []Flow // bytes read from and written to each member, where known
+	Slowest      string // slot of the member that limits it, if known, and the reason for that
 	SlowestWhy   string
 }
 
-// Flow is how much was read from and written to a member for a recovery.
+// Flow is the number of bytes read from and written to a member for a recovery.
 type Flow struct {
 	Slot    string      `json:"slot"`
 	Read    drive.Bytes `json:"read"`
 	Written drive.Bytes `json:"written"`
 }
 
-// Priority is what a recovery gets beside the users.
+// Priority is the share of I/O that a recovery gets beside the users.
 type Priority string
 
-// The three priorities; each pool system maps them on what it has.
+// The three priorities; each pool driver maps them to the settings of its pool system.
 const (
 	Low    Priority = "low"
 	Normal Priority = "normal"

@@ -11,20 +11,19 @@ import (
 // Bounds are a low and a high estimate of a probability, 0 to 1.
 type Bounds struct{ Low, High float64 }
 
-// Member is what is known of one of those whose loss would count.
+// Member holds the facts about a member whose loss would count.
 type Member struct {
-	Verdict string // of its drive: sound, watch, replace, unknown
+	Verdict string // verdict of its drive: sound, watch, replace, unknown
 	Years   float64
 }
 
-// Risk is what a second failure would cost while a recovery runs.
+// Risk is the risk of a further failure while a recovery runs.
 type Risk struct {
-	// Another is the chance that so many further members fail before the end that data are lost.
+	// Another is the probability that enough further members fail before the end to lose data.
 	Another Bounds
-	// Unreadable is the chance to meet a sector that cannot be read where nothing else holds it; zero where something
-	// does.
+	// Unreadable is the probability of an unreadable sector without another copy; zero where there is another copy.
 	Unreadable Bounds
-	// Assumes says on what the figures rest.
+	// Assumes states the assumptions behind the figures.
 	Assumes []string
 }
 
@@ -34,7 +33,7 @@ type Risk struct {
 func annual(years float64) Bounds {
 	switch {
 	case years < 0.25:
-		return Bounds{0.01, 0.06} // some die as infants
+		return Bounds{0.01, 0.06} // early failures
 	case years < 2:
 		return Bounds{0.01, 0.04}
 	case years < 4:
@@ -43,9 +42,9 @@ func annual(years float64) Bounds {
 	return Bounds{0.03, 0.13}
 }
 
-// worse is how many times more often drives fail within weeks whose SMART says so: after a first reallocation 14 times,
-// a first uncorrectable sector 39 times as often as others (Pinheiro et al., 3.5). Which it is, a verdict does not
-// tell.
+// worse is how many times more often drives with SMART evidence fail within weeks: after a first reallocation 14 times,
+// after a first uncorrectable sector 39 times as often as others (Pinheiro et al., 3.5). The verdict does not say which
+// of the two applies.
 func worse(verdict string) Bounds {
 	switch verdict {
 	case "watch":
@@ -69,9 +68,8 @@ func hazard(m Member) Bounds {
 // kind, 1 in 10^14 for others.
 var UnreadableRate = Bounds{1e-15, 1e-14}
 
-// RiskOf works out what a second failure would cost from now until the finish. margin is that of what is recovered;
-// others are the members whose further loss would count against it; reads is how many bytes are still to be read from
-// them.
+// RiskOf computes the risk of a further failure from now until the finish. margin is that of the data being recovered;
+// others are the members whose loss would lower it; reads is the number of bytes still to be read from them.
 func RiskOf(margin int, others []Member, finish Range, reads drive.Bytes, now time.Time) Risk {
 	early, late := math.Max(0, finish.P10.Sub(now).Hours()), math.Max(0, finish.P90.Sub(now).Hours())
 	var low, high float64
@@ -107,8 +105,7 @@ func hours(h float64) string {
 	return fmt.Sprintf("%.1f h", h)
 }
 
-// AtLeast is the chance of n or more failures where mean are expected and each comes independently of the others
-// (Poisson).
+// AtLeast is the probability of n or more independent failures where mean are expected (Poisson).
 func AtLeast(n int, mean float64) float64 {
 	if n <= 0 {
 		return 1
@@ -116,7 +113,7 @@ func AtLeast(n int, mean float64) float64 {
 	if n == 1 {
 		return -math.Expm1(-mean)
 	}
-	// The sum of the tail, which keeps its digits where the chance is small.
+	// Sum the tail, which is accurate for small probabilities.
 	term := math.Exp(-mean)
 	for k := 1; k <= n; k++ {
 		term *= mean / float64(k)
@@ -129,12 +126,12 @@ func AtLeast(n int, mean float64) float64 {
 	return math.Min(1, sum)
 }
 
-// Unreadable is the chance to meet at least one sector that cannot be read in so many bytes, at a rate per bit.
+// Unreadable is the probability of at least one unreadable sector in a number of bytes, at a rate per bit.
 func Unreadable(bytes drive.Bytes, perBit float64) float64 {
 	return -math.Expm1(8 * float64(bytes) * math.Log1p(-perBit))
 }
 
-// Words say bounds as people read them.
+// Words writes bounds for people.
 func (b Bounds) Words() string {
 	one := func(p float64) string {
 		switch {
@@ -154,7 +151,7 @@ func (b Bounds) Words() string {
 	return lo + " to " + hi
 }
 
-// round is a number with two leading digits, in groups of three.
+// round writes a number with two significant digits, in groups of three.
 func round(x float64) string {
 	if x >= 1e9 {
 		return "more than a thousand million"

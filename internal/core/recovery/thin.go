@@ -1,8 +1,8 @@
 package recovery
 
-// Thin leaves out samples of a recovery that has ended: of each of so many equal parts of its work the first and the
-// last stay, and both sides of where it began anew or its work became another. So its course, its ends and every pause
-// stay what they were to within one part. Nothing is added, and what is thinned already stays as it is.
+// Thin removes samples of a recovery that has ended: the first and the last sample of each equal part of its work are
+// kept, and the samples on both sides of a restart or of a change of its work. So its course, its ends and every pause
+// are accurate to within one part. Nothing is added, and thinning again changes nothing.
 func Thin(s []Sample, parts int) []Sample {
 	if parts < 1 || len(s) <= 2*parts+2 {
 		return s

@@ -1,5 +1,5 @@
-// Package reliability says how often drives fail, how long they live, and how many to hold for those that fail until
-// more come: from what was observed, with the range in which the truth is to be expected.
+// Package reliability estimates failure rates, survival, and the number of drives to stock for failures until the next
+// delivery: from observations, with confidence ranges.
 package reliability
 
 import (
@@ -12,21 +12,21 @@ import (
 // Year is the length of a year in drive-years: 365.25 days.
 const Year = 8766 * time.Hour
 
-// Life is what was observed of one drive: it was watched from Entered to Left, or until now.
+// Life is the observation of one drive: from Entered to Left, or until now.
 type Life struct {
 	Drive   string
 	Entered time.Time
-	Left    time.Time // when it failed, or was seen last
-	Failed  bool      // what ended it is a failure
-	// Age is how old it was when it was first watched, in hours under power; negative when nobody knows.
+	Left    time.Time // when it failed or was last seen
+	Failed  bool      // true if it ended with a failure
+	// Age is its age at Entered, in power-on hours; negative when unknown.
 	Age float64
 }
 
-// Exposure is for how long it was watched.
+// Exposure is the time of observation.
 func (l Life) Exposure() time.Duration { return max(0, l.Left.Sub(l.Entered)) }
 
-// Rate is how many failures there were in how many drive-years, and per drive-year. Low and High enclose the true rate
-// with the confidence that was asked for.
+// Rate is the number of failures, the drive-years, and the failures per drive-year. Low and High enclose the true rate
+// with the given confidence.
 type Rate struct {
 	Drives    int
 	Years     float64 // drive-years
@@ -54,7 +54,7 @@ func RateOf(lives []Life, confidence float64) Rate {
 	return r
 }
 
-// Garwood gives the exact range of the mean of a Poisson distribution of which n was drawn.
+// Garwood gives the exact confidence range of the mean of a Poisson distribution with the observation n.
 func Garwood(n int, confidence float64) (low, high float64) {
 	tail := (1 - confidence) / 2
 	if n > 0 {
@@ -63,7 +63,7 @@ func Garwood(n int, confidence float64) (low, high float64) {
 	return low, meanWhere(func(mean float64) bool { return PoissonAtMost(n, mean) <= tail }, float64(n))
 }
 
-// meanWhere gives the least mean at which is holds, which holds from there on.
+// meanWhere gives the least mean at which is holds; is must be monotonic.
 func meanWhere(is func(mean float64) bool, near float64) float64 {
 	low, high := 0.0, near+1
 	for !is(high) {
@@ -79,7 +79,7 @@ func meanWhere(is func(mean float64) bool, near float64) float64 {
 	return high
 }
 
-// PoissonAtMost is the probability that at most n are drawn of a Poisson distribution.
+// PoissonAtMost is the probability of at most n events in a Poisson distribution.
 func PoissonAtMost(n int, mean float64) float64 {
 	if n < 0 {
 		return 0
@@ -87,7 +87,7 @@ func PoissonAtMost(n int, mean float64) float64 {
 	if mean <= 0 {
 		return 1
 	}
-	// The largest term first, so that nothing underflows that counts.
+	// The largest term first, so that no significant term underflows.
 	sum, logMean := 0.0, math.Log(mean)
 	term := func(k int) float64 {
 		lg, _ := math.Lgamma(float64(k) + 1)
@@ -108,17 +108,16 @@ func PoissonAtMost(n int, mean float64) float64 {
 	return min(1, sum)
 }
 
-// Point is one step of a survival curve: the share that is still well at an age, with its range.
+// Point is one step of a survival curve: the share without a failure at an age, with its range.
 type Point struct {
 	Hours           float64 // age under power
 	Well, Low, High float64
 	AtRisk, Failed  int
 }
 
-// Survival is the share of drives that reach an age without a failure (Kaplan and Meier 1958). A drive counts from the
-// age at which it was first watched to that at which it was seen last: those that came old say nothing of the young,
-// and those that are still well end nothing. The range is Greenwood's (1926), for the confidence that z stands for,
-// 1.96 for 95 %.
+// Survival is the share of drives that reach an age without a failure (Kaplan and Meier 1958). A drive counts from its
+// age at the first observation to that at the last: data is left-truncated and right-censored. The range is Greenwood's
+// (1926), for z standard deviations: 1.96 for 95 %.
 func Survival(lives []Life, z float64) []Point {
 	type span struct {
 		from, to float64
@@ -151,7 +150,7 @@ func Survival(lives []Life, z float64) []Point {
 			}
 		}
 		if p.AtRisk == 0 {
-			continue // it failed at the moment at which it came
+			continue // it failed at the moment of its first observation
 		}
 		well *= 1 - float64(p.Failed)/float64(p.AtRisk)
 		if left := p.AtRisk - p.Failed; left > 0 {
@@ -164,35 +163,35 @@ func Survival(lives []Life, z float64) []Point {
 	return out
 }
 
-// A kind of which little was watched is taken to be like all others, and where all of them were watched for too short a
-// time, to fail at a usual rate: what is believed beforehand counts as much as priorYears drive-years.
+// A kind with few observations is assumed to be like all others, and if all of them have few, to fail at a usual rate:
+// the prior counts as much as priorYears drive-years.
 const (
 	priorYears = 25
 	usualRate  = 0.02
 )
 
-// Expect is the rate to reckon with for drives of a kind: what was seen of them, weighed with what was seen of all
-// drives (the mean of a gamma distribution whose prior has that rate).
+// Expect is the estimated rate for drives of a kind: their observations, weighted with those of all drives (the mean of
+// a gamma distribution whose prior has that rate).
 func Expect(kind, all Rate) float64 {
 	base := (float64(all.Failures) + usualRate*priorYears) / (all.Years + priorYears)
 	return (float64(kind.Failures) + base*priorYears) / (kind.Years + priorYears)
 }
 
-// Need is how many drives of a kind to hold: as many as are wanted now, and as many as will fail until a delivery comes
-// with no more than the wished risk of one too few.
+// Need is the number of drives of a kind to stock: those needed now, and those for failures until a delivery, with at
+// most the given risk of a shortage.
 type Need struct {
-	Now      int     // drives that are to be replaced now
-	Mean     float64 // how many more are expected to fail until a delivery comes
-	Hold     int     // how many to hold in all
-	Risk     float64 // the probability that Hold is one too few
-	Without  float64 // the probability that none beyond Now is needed
-	Reserved float64 // the rate that was reckoned with, per drive-year
+	Now      int     // drives to be replaced now
+	Mean     float64 // expected failures until a delivery
+	Hold     int     // total number to stock
+	Risk     float64 // probability that Hold is too small
+	Without  float64 // probability that no more than Now are needed
+	Reserved float64 // the assumed rate, per drive-year
 }
 
-// mostSpares bounds what can be advised.
+// mostSpares is the largest number that is advised.
 const mostSpares = 10000
 
-// NeedOf reckons with a rate, a number of drives, the time until a delivery comes, and a confidence.
+// NeedOf computes the need from a rate, a number of drives, the time until a delivery, and a confidence.
 func NeedOf(now, drives int, perYear float64, lead time.Duration, confidence float64) Need {
 	n := Need{Now: now, Reserved: perYear, Mean: float64(drives) * perYear * lead.Hours() / Year.Hours()}
 	more := 0
@@ -209,7 +208,7 @@ type Group struct {
 	Rate Rate
 }
 
-// By gives the rates of groups, the worst first by what is certain (Low), then by what is likely.
+// By gives the rates of groups, the worst first: by the lower bound (Low), then by the rate.
 func By(lives []Life, of func(Life) string, confidence float64) []Group {
 	groups := map[string][]Life{}
 	for _, l := range lives {
@@ -229,8 +228,8 @@ func By(lives []Life, of func(Life) string, confidence float64) []Group {
 	return out
 }
 
-// Split cuts a life into what was spent in each band of age, so that a rate by age counts each year where it was lived.
-// Bands are the ages at which one ends and the next begins, in hours, ascending.
+// Split divides a life by bands of age, so that a rate by age counts each part in its band. Bands are the boundaries in
+// hours, ascending.
 func Split(l Life, bands []float64) map[int]Life {
 	out := map[int]Life{}
 	if l.Age < 0 {
@@ -259,6 +258,6 @@ func Split(l Life, bands []float64) map[int]Life {
 	return out
 }
 
-// Quantile is how many standard deviations on either side of the mean hold so much of a normal distribution: 1.96 for
+// Quantile is the number of standard deviations around the mean that contain a share of a normal distribution: 1.96 for
 // 0.95.
 func Quantile(confidence float64) float64 { return math.Sqrt2 * math.Erfinv(confidence) }

@@ -9,11 +9,11 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// State is where an item stands.
+// State is the state of an item.
 type State string
 
-// An item is planned until its test begins. Done says that the test came to an end of its own, passed or failed;
-// dropped that a person stopped it; missed that its period passed without it.
+// An item is planned until its test begins. Done means that the test ended by itself, passed or failed; dropped, that a
+// person stopped it; missed, that its period ended without it.
 const (
 	Planned State = "planned"
 	Running State = "running"
@@ -28,42 +28,41 @@ type Item struct {
 	Kind   drive.SelfTestKind `json:"kind"`
 	Plan   string             `json:"plan"`
 	Period Span               `json:"period"`
-	At     time.Time          `json:"at,omitzero"` // when it is to begin, or began; zero when no place was found
+	At     time.Time          `json:"at,omitzero"` // planned or actual beginning; zero when no time was found
 	Takes  time.Duration      `json:"takes"`
 	Share  float64            `json:"share"`
-	Misses int                `json:"misses,omitempty"` // periods before this one that passed without it
+	Misses int                `json:"misses,omitempty"` // earlier periods in a row without this test
 	State  State              `json:"state"`
 	Run    string             `json:"run,omitempty"`
-	Tries  int                `json:"tries,omitempty"` // that ended without a result
-	// NotBefore holds it back after a try; Why is what does, or did, and Since from when on.
+	Tries  int                `json:"tries,omitempty"` // tries that ended without a result
+	// NotBefore delays it after a try; Why is the reason why it waits or waited, Since is since when.
 	NotBefore time.Time `json:"not_before,omitzero"`
 	Why       string    `json:"why,omitempty"`
 	Since     time.Time `json:"since,omitzero"`
 }
 
-// Due is a test of a plan with the periods that are to be looked at, in order.
+// Due is a test of a plan with the periods to be scheduled, in order.
 type Due struct {
 	Kind    drive.SelfTestKind
 	Periods []Span
 }
 
-// Member is a drive that a plan is for. They are given in the order in which they came.
+// Member is a drive that a plan covers. Members are given in the order in which they appeared.
 type Member struct {
 	Where Where
 	Plan  *Plan
 	Dues  []Due
 	Since time.Time // from when on the plan holds for it
 	Takes map[drive.SelfTestKind]time.Duration
-	// Last is when each kind of test last came to an end, by the drive's own log.
+	// Last is when each kind of test last ended, from the drive's own log.
 	Last map[drive.SelfTestKind]time.Time
 }
 
 // rememberFor is how long an item that is over is kept.
 const rememberFor = 35 * 24 * time.Hour
 
-// Schedule brings items up to date: it drops what nobody wants any more, adds what is wanted and not there, and gives
-// every one that waits for its time a place. Those that are due already keep their time, so that what holds them back
-// shows.
+// Schedule updates the items: it removes those that no plan wants any more, adds missing ones, and gives every waiting
+// item a time. Items that are already due keep their time, so that the reason for their delay is shown.
 func Schedule(old []Item, members []Member, now time.Time) ([]Item, []Crowd) {
 	b := book{now: now, span: Span{now, now}, of: map[string]*Member{}, wanted: map[itemID]bool{},
 		known: map[itemID]bool{}, last: map[line]Item{}}
@@ -101,18 +100,18 @@ type line struct {
 	kind  drive.SelfTestKind
 }
 
-// book is a schedule while it is brought up to date.
+// book is a schedule while it is updated.
 type book struct {
 	now    time.Time
 	span   Span // from now to the end of the last period that is wanted
 	of     map[string]*Member
 	wanted map[itemID]bool
 	items  []Item
-	known  map[itemID]bool // those were looked at before: whether they have a place is decided
+	known  map[itemID]bool // items of earlier schedules: it is decided whether they have a time
 	last   map[line]Item   // the newest period of each line
 }
 
-// want notes what the members' plans ask for.
+// want records the tests that the members' plans require.
 func (b *book) want(members []Member) {
 	for i := range members {
 		m := &members[i]
@@ -128,7 +127,7 @@ func (b *book) want(members []Member) {
 	}
 }
 
-// keep takes an item over, unless nobody wants it or it ended long ago.
+// keep keeps an item, unless no plan wants it or it ended long ago.
 func (b *book) keep(it Item) {
 	m := b.of[it.Drive]
 	switch it.State {
@@ -149,7 +148,7 @@ func (b *book) keep(it Item) {
 	}
 }
 
-// add puts in what a member's plan asks for and is not there yet.
+// add adds the items of a member's plan that are missing.
 func (b *book) add(m *Member, share float64) {
 	for _, d := range m.Dues {
 		l := line{m.Where.Drive, d.Kind}
@@ -166,7 +165,7 @@ func (b *book) add(m *Member, share float64) {
 			if b.known[it.id()] || !b.now.Before(p.To) {
 				continue
 			}
-			// A period that began before the plan held is for those who have waited long enough already.
+			// A period that began before the plan applied is used only for drives that have waited long enough already.
 			if p.From.Before(m.Since) && m.Last[d.Kind].After(p.From.Add(-p.Len())) {
 				continue
 			}
@@ -195,7 +194,7 @@ func (b *book) room(members []Member) Room {
 	return room
 }
 
-// jobs are the items that need a place, and where each of them stands among the items.
+// jobs are the items that need a time, with the index of each among the items.
 func (b *book) jobs() (jobs []Job, which []int) {
 	for i := range b.items {
 		it := &b.items[i]
@@ -225,17 +224,17 @@ func (b *book) jobs() (jobs []Job, which []int) {
 	return jobs, which
 }
 
-// Due says whether the time of a planned item has come.
+// Due reports whether a planned item is due.
 func (it *Item) Due(now time.Time) bool {
 	return it.State == Planned && !it.At.IsZero() && !now.Before(it.At)
 }
 
-// Waiting is an item whose time may have come, with what the world says to it.
+// Waiting is an item that may be due, with the facts that decide whether it begins.
 type Waiting struct {
 	*Item
 	Plan    *Plan
 	Uses    []string
-	Blocked string // what keeps it back now, in words; empty when nothing does
+	Blocked string // the reason why it must wait now; empty when there is none
 }
 
 // TestedAnyhow gives a copy of the items. A planned item is done if its drive was tested in the item's period, whoever
@@ -292,8 +291,8 @@ func Changes(was, next []Item) *Change {
 	return c
 }
 
-// Over gives the new plan. is are the items of the earlier plan in the same order, as they are now: an item that
-// changed in the meantime keeps its present state. put are the items to store, drop those to remove from the store.
+// Over gives the new plan. is are the present items of the earlier plan in the same order: an item that changed in the
+// meantime keeps its present state. put are the items to store, drop those to remove from the store.
 func (c *Change) Over(is []Item) (next []Item, put, drop []*Item) {
 	turned, stays := map[int]bool{}, map[int]bool{}
 	for i := range is {
@@ -320,9 +319,9 @@ func (c *Change) Over(is []Item) (next []Item, put, drop []*Item) {
 	return c.next, put, drop
 }
 
-// Turn is what becomes of items now. Those that begin are given back, and running counts them in; those that cannot are
-// held, and say why; those whose period is over are missed. What waited longest goes first, and no more begin at once
-// than the limits say: what a host missed while it was off is so made up one after the other, within the windows.
+// Turn updates due items. It returns those that begin now and counts them in running; those that cannot begin get a
+// reason; those whose period has ended are missed. The longest waiting item is first, and the limits apply: tests that
+// a host missed while it was off are made up one after the other, within the windows.
 func Turn(items []Waiting, limits, running map[string]int, now time.Time) (begin []*Item) {
 	items = slices.Clone(items)
 	slices.SortStableFunc(
@@ -364,7 +363,7 @@ func (it *Item) hold(why string, now time.Time) {
 	}
 }
 
-// keeps says what keeps an item from beginning now.
+// keeps gives the reason why an item cannot begin now.
 func (w *Waiting) keeps(spans []Span, limits, running map[string]int, now time.Time) string {
 	if len(spans) == 0 || spans[0].From.After(now) || !w.Plan.Over && now.Add(w.Takes).After(spans[0].To) {
 		for _, s := range spans {
@@ -392,14 +391,14 @@ func atOnce(n int) string {
 	return fmt.Sprintf("%d are being tested, no more at once", n)
 }
 
-// Retries: so often a test that ended without a result is tried again, and so long after.
+// Retries: so often a test tries that ended without a result is tried again, and so long after.
 const (
 	mostTries = 3
 	tryAfter  = time.Hour
 )
 
-// Ended says what became of the test that an item began. told is false when it ended without a result: the drive was
-// reset, or lost its power, or somebody else stopped it.
+// Ended records the end of the test that an item began. told is false when it ended without a result: the drive was
+// reset or lost power, or somebody else stopped the test.
 func (it *Item) Ended(now time.Time, told, stopped bool, says string) {
 	it.Run = ""
 	switch {
@@ -417,16 +416,17 @@ func (it *Item) Ended(now time.Time, told, stopped bool, says string) {
 	}
 }
 
-// Refused says that the drive did not take the order; it is tried again later, as often as its period allows.
+// Refused records that the drive refused the order; it is tried again later, as often as its period allows.
 func (it *Item) Refused(now time.Time, why string) {
 	it.Run, it.State, it.NotBefore = "", Planned, now.Add(tryAfter)
 	it.hold(why, now)
 }
 
-// Tested says that the drive was tested without this item, which is done by that.
+// Tested records that the drive was tested by another order; the item is then done.
 func (it *Item) Tested(at time.Time, why string) {
 	it.State, it.At, it.Why, it.Since = Done, at, why, time.Time{}
 }
 
-// Patience is how long a test may go without progress before it is called stalled: drives tell it in steps of a tenth.
+// Patience is how long a test may show no progress before it is called stalled: drives report progress in steps of 10
+// %.
 func Patience(takes time.Duration) time.Duration { return max(30*time.Minute, takes/4) }

@@ -40,8 +40,8 @@ func crowded(n int, now time.Time) (members []Member) {
 	return members
 }
 
-// TestBenchCheckSchedule: the plan for ten times as many drives, most of which have no place for a long test, takes about
-// ten times as long, not a hundred times.
+// TestBenchCheckSchedule: the plan for ten times as many drives, most of which have no place for a long test, takes
+// about ten times as long, not a hundred times.
 func TestBenchCheckSchedule(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")

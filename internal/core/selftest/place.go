@@ -10,40 +10,40 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Job is one test that is to be placed: one drive, one kind, one period.
+// Job is one test that needs a time: one drive, one kind, one period.
 type Job struct {
 	Drive  string
 	Kind   drive.SelfTestKind
 	Plan   string
 	Period Span          // it begins and ends in it
 	Takes  time.Duration // how long it runs
-	Over   bool          // it may run past the end of the window that it begins in
+	Over   bool          // it may overrun the window that it begins in
 	Uses   []string      // what it shares with others, such as its group and its host
-	At     time.Time     // when it is to begin, by an earlier placing; zero when it has no time yet
-	Fixed  bool          // it runs, or it ran: At is not for choosing
-	Share  float64       // how far into its period it is wanted, from 0 to 1, counted in allowed time
-	Missed int           // how many of its periods have passed without it
+	At     time.Time     // its planned beginning from an earlier placement; zero when it has none yet
+	Fixed  bool          // it runs or has run: At is fixed
+	Share  float64       // wanted position in its period, from 0 to 1, counted in allowed time
+	Missed int           // number of periods that ended without it
 }
 
 // Room is where tests may be placed.
 type Room struct {
 	Now     time.Time         // nothing is placed before
-	Allowed map[string][]Span // of each plan: windows without what is barred, merged
-	Limits  map[string]int    // how many at once of what is shared; what is not named has no limit
+	Allowed map[string][]Span // of each plan: windows without barred times, merged
+	Limits  map[string]int    // limits on shared resources; a resource that is not listed has none
 }
 
-// Share gives the nth drive of a plan its place in a period. However many there are, they lie evenly: each new one
-// falls into one of the longest gaps that those before it left (the golden ratio's sequence; Knuth, The Art of Computer
-// Programming 3, 6.4, theorem S).
+// Share gives the nth drive of a plan its position in a period. The positions are evenly spread for any number of
+// drives: each new one falls into one of the longest gaps of those before it (the golden ratio's sequence; Knuth, The
+// Art of Computer Programming 3, 6.4, theorem S).
 func Share(n int) float64 {
 	const golden = 0.618033988749894848
 	_, f := math.Modf(float64(n+1) * golden)
 	return f
 }
 
-// Place gives every job a time at which it may begin: within its period and a window, with no more at once than the
-// limits say. A job that has a time keeps it as long as that time is still good. One for which no place was found has
-// none. It is deterministic, and jobs are given back in their order.
+// Place gives every job a time at which it may begin: within its period and a window, and within the limits. A job
+// keeps its time as long as that time is still valid. A job without a possible time gets none. The result is
+// deterministic, and jobs keep their order.
 func Place(jobs []Job, room Room) []Job {
 	p := newPlacer(jobs, room)
 	var fresh []int
@@ -75,7 +75,7 @@ type placer struct {
 	lines [][]*timeline // of each job: what it shares, with a limit
 	names map[string]*timeline
 	cuts  map[cut][]Span
-	users map[*timeline][]int // who shares it and can be moved
+	users map[*timeline][]int // jobs that share it and can be moved
 }
 
 type cut struct {
@@ -114,8 +114,8 @@ func (p *placer) line(name string, limit int) *timeline {
 	return l
 }
 
-// order is what is placed before what: what runs already, what has a time, what was missed before, long tests before
-// short ones; then as they were given, which is by seniority.
+// order is the order of placement: running jobs, jobs with a time, jobs missed before, long tests before short ones;
+// then the given order, which is by seniority.
 func (p *placer) order() []int {
 	out := make([]int, len(p.jobs))
 	for i := range out {
@@ -150,7 +150,7 @@ func weight(k drive.SelfTestKind) int {
 	return 0
 }
 
-// open are the spans in which a job may lie.
+// open are the spans in which a job may be placed.
 func (p *placer) open(i int) []Span {
 	j := &p.jobs[i]
 	in := j.Period
@@ -166,7 +166,7 @@ func (p *placer) open(i int) []Span {
 	return spans
 }
 
-// last is the latest beginning in a span; it may lie before the span.
+// last is the latest beginning in a span; it may be before the span.
 func (j *Job) last(s Span) time.Time {
 	if j.Over {
 		end := j.Period.To.Add(-j.Takes)
@@ -178,14 +178,15 @@ func (j *Job) last(s Span) time.Time {
 	return s.To.Add(-j.Takes)
 }
 
-// good says whether a job may begin at t.
+// good reports whether a job may begin at t.
 func (p *placer) good(i int, t time.Time) bool {
 	at, ok := p.next(i, t)
 	return ok && at.Equal(t)
 }
 
-// wanted is the beginning that a job's share asks for: that far into the allowed time that is left to it. One that was
-// missed is wanted at once. It is put on a multiple of the job's length, so that like tests stand shoulder to shoulder.
+// wanted is the beginning that follows from a job's share: that far into its remaining allowed time. A missed job is
+// wanted at once. The time is rounded to a multiple of the job's length, so that equal tests follow each other without
+// gaps.
 func (p *placer) wanted(i int) time.Time {
 	j := &p.jobs[i]
 	spans := p.open(i)
@@ -214,7 +215,7 @@ func (p *placer) wanted(i int) time.Time {
 	return spans[0].From
 }
 
-// seek puts a job at the first good time from t on, or else at the first one in its period.
+// seek places a job at the first valid time from t on, or else at the first one in its period.
 func (p *placer) seek(i int, t time.Time) bool {
 	j := &p.jobs[i]
 	at, ok := p.next(i, t)
@@ -269,7 +270,7 @@ func (p *placer) vacate(i int) {
 	p.jobs[i].At = time.Time{}
 }
 
-// timeline is what happens on something that only so many may use at once.
+// timeline is the use of one shared resource over time.
 type timeline struct {
 	limit    int
 	bookings []booking // in order of their beginnings
@@ -295,10 +296,10 @@ func (l *timeline) remove(job int, from time.Time) {
 	l.bookings = slices.Delete(l.bookings, at, at+1)
 }
 
-// free is the first time not before t from which on something can be used for so long. While as many use it at one
-// moment as may, nothing else can begin before the first of them ends.
+// free is the first time, not before t, from which the resource is free for the given length. While it is fully used,
+// nothing can begin before the first use ends.
 func (l *timeline) free(t time.Time, takes time.Duration) time.Time {
-	var now []time.Time // ends of those that run at the moment that is looked at
+	var now []time.Time // ends of the uses at the moment considered
 again:
 	now = now[:0]
 	first := sort.Search(len(l.bookings), func(k int) bool { return l.bookings[k].from.After(t.Add(-l.longest)) })
@@ -318,15 +319,15 @@ again:
 	return t
 }
 
-// Bounds of the repair: how many jobs are packed anew together, and how many are searched through in every order.
+// Bounds of the repair: how many jobs are placed again together, and how many are tried in every order.
 const (
 	packAtMost   = 400
 	searchAtMost = 7
 )
 
-// repair looks for places for jobs that found none. Only for that are jobs moved that have a time: those that share
-// something with one of them are placed anew, as early as they can, the most urgent first; and when there are few, in
-// every order. It is taken when more of them have a time than before.
+// repair searches for times for jobs without one. Only here are jobs with a time moved: those that share a resource
+// with such a job are placed again as early as possible, the most urgent first, and in every order when there are few.
+// The result is used when more jobs have a time than before.
 func (p *placer) repair(left []int) {
 	done := map[int]bool{}
 	for _, i := range left {
@@ -373,7 +374,7 @@ func (p *placer) repair(left []int) {
 				}
 			}
 		}
-		// One that would not fit if it were alone is no reason to move others.
+		// A job that would not fit alone is no reason to move others.
 		if slices.ContainsFunc(stuck, func(k int) bool { _, ok := p.next(k, p.jobs[k].Period.From); return ok }) {
 			order := slices.Clone(set)
 			slices.SortStableFunc(order, func(a, b int) int {
@@ -397,8 +398,8 @@ func (p *placer) repair(left []int) {
 	}
 }
 
-// related are the jobs that can be moved and, from one to the next, share something in periods that meet: the set that
-// may have to move so that one of it finds a place.
+// related are the movable jobs that are connected by shared resources in overlapping periods: the set that may have to
+// move so that one of them gets a time.
 func (p *placer) related(from int) []int {
 	if p.users == nil {
 		p.users = map[*timeline][]int{}
@@ -428,7 +429,7 @@ func (p *placer) related(from int) []int {
 	return set
 }
 
-// permute calls f with every order of set until it says no.
+// permute calls f with every order of set until it returns false.
 func permute(set []int, f func([]int) bool) {
 	order := slices.Clone(set)
 	var rec func(n int) bool

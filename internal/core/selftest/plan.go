@@ -10,10 +10,11 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// ScopeKind is what a plan can be for.
+// ScopeKind is the kind of a plan's scope.
 type ScopeKind string
 
-// Plans are for all drives, or for those of a host, of a pool, or for single drives: the later, the more specific.
+// A plan covers all drives, the drives of a host or of a pool, or single drives; each is more specific than the one
+// before.
 const (
 	Fleet  ScopeKind = "fleet"
 	Host   ScopeKind = "host"
@@ -23,13 +24,13 @@ const (
 
 var ranks = map[ScopeKind]int{Fleet: 1, Host: 2, Pool: 3, Single: 4}
 
-// Scope is one thing that a plan is for. Name is a host's name, a pool's id or a drive's key; the fleet has none.
+// Scope is one scope of a plan. Name is a host's name, a pool's id or a drive's key; empty for the fleet.
 type Scope struct {
 	Kind ScopeKind `json:"kind"`
 	Name string    `json:"name,omitempty"`
 }
 
-// Limits say how many drives may test themselves at once; zero is no limit.
+// Limits are the numbers of drives that may run self-tests at once; zero is no limit.
 type Limits struct {
 	Group     int `json:"group"`
 	Pool      int `json:"pool"`
@@ -37,18 +38,18 @@ type Limits struct {
 	Host      int `json:"host"`
 }
 
-// Plan says when which tests are due, and what keeps them back.
+// Plan defines which tests are due when, and what delays them.
 type Plan struct {
 	Name    string
 	Scopes  []Scope
 	Zone    *time.Location
 	Windows []Window // tests run within these only; none: at any time
 	Barred  []Window // and never within these
-	Over    bool     // a test may run past the end of the window that it began in
+	Over    bool     // a test may overrun the window that it began in
 	Limits  Limits
 	Margin  int     // none begins in a pool that can lose fewer members than this
-	Busy    float64 // nor where drives do I/O for more than this share of the time; 0: however busy
-	Wake    bool    // sleeping drives are woken for their test
+	Busy    float64 // nor where drives are busy for more than this share of the time; 0: no limit
+	Wake    bool    // sleeping drives are woken for tests
 }
 
 // Allowed gives the time in which a plan's tests may run.
@@ -60,12 +61,12 @@ func (p *Plan) Allowed(in Span) []Span {
 	return Without(open, Expand(p.Barred, p.Zone, in, Closed))
 }
 
-// Place of a drive: what a plan can name it by, and what it shares with others.
+// Place is the place of a drive: the names by which a plan covers it, and what it shares with others.
 type Where struct {
 	Drive, Host, Enclosure, Pool, PoolName, Group string
 }
 
-// Uses are the names of what a drive shares, as limits know them.
+// Uses are the names of the shared resources of a drive, as used in limits.
 func (w Where) Uses() (out []string) {
 	if w.Group != "" {
 		out = append(out, "group "+w.Group+" of "+w.PoolName)
@@ -79,13 +80,13 @@ func (w Where) Uses() (out []string) {
 	return append(out, "host "+w.Host)
 }
 
-// Limit is how many at once a plan allows of what is named as Uses names it.
+// Limit is the number of simultaneous tests that a plan allows for a resource, named as in Uses.
 func (l Limits) Limit(use string) int {
 	kind, _, _ := strings.Cut(use, " ")
 	return map[string]int{"group": l.Group, "pool": l.Pool, "enclosure": l.Enclosure, "host": l.Host}[kind]
 }
 
-// Tighten keeps in limits the lowest limit of all plans that touch something.
+// Tighten merges limits: the lowest limit of all plans for each resource.
 func Tighten(limits map[string]int, p *Plan, w Where) {
 	for _, use := range w.Uses() {
 		if n := p.Limits.Limit(use); n > 0 && (limits[use] == 0 || n < limits[use]) {
@@ -106,17 +107,17 @@ func (s Scope) covers(w Where) bool {
 	return s.Name == w.Drive
 }
 
-// Rules is which plan a drive follows: the most specific that covers it.
+// Rules is the plan that a drive follows: the most specific one that covers it.
 type Rules struct {
 	Plan *Plan
 	Why  string // in words
-	// Also are the plans that cover it as specifically: nobody can say which is meant. The first by name is followed.
+	// Also are further plans that are equally specific: it is ambiguous which is meant. The first by name is followed.
 	Also []*Plan
 	// Else is the plan that would be followed otherwise; nil when there is none.
 	Else *Plan
 }
 
-// Choose says which plan a drive follows.
+// Choose gives the plan that a drive follows.
 func Choose(plans []*Plan, w Where) (r Rules) {
 	type claim struct {
 		plan  *Plan
@@ -163,14 +164,14 @@ func why(k ScopeKind, w Where) string {
 	return "it is the plan of this drive"
 }
 
-// Takes is how long a test is given: the longest of the drive's newest three, if it ran any, and a tenth; else its own
-// estimate, which is for an idle drive, corrected by how others of its model did against theirs, and a quarter; and
-// some minutes until its end is known. It is whole minutes. took is the newest first; others is the median of the
-// ratios of duration to estimate on other drives of the model, 0 if unknown.
+// Takes is the time allowed for a test, in whole minutes: the longest of the drive's newest three tests plus 10 %, if
+// it ran any; else its own estimate (for an idle drive), corrected by the ratio on other drives of its model, plus 25
+// %; and some minutes until its end is known. took is the newest first; others is the median ratio of duration to
+// estimate on other drives of the model, 0 if unknown.
 func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration, others float64) time.Duration {
 	const known = 5 * time.Minute
 	out := estimate
-	if out <= 0 { // it does not say
+	if out <= 0 { // not reported
 		out = map[drive.SelfTestKind]time.Duration{drive.SelfTestShort: 2 * time.Minute,
 			drive.SelfTestConveyance: 5 * time.Minute}[kind]
 		out = cmp.Or(out, 8*time.Hour)
@@ -186,18 +187,18 @@ func Takes(kind drive.SelfTestKind, estimate time.Duration, took []time.Duration
 	return (out + known + time.Minute - 1).Truncate(time.Minute)
 }
 
-// Crowd is what will go untested in one period, and why.
+// Crowd is a set of drives that will not be tested in one period, and the reason.
 type Crowd struct {
 	Plan   string
 	Kind   drive.SelfTestKind
 	Period Span
-	Of     string   // what is too small for all of them, as Uses names it; empty when each by itself does not fit
-	Drives int      // how many are to be tested there
-	Left   []string // keys of those that find no place
+	Of     string   // the resource that is too small for all of them, as Uses names it; empty when each one does not fit by itself
+	Drives int      // how many drives are to be tested there
+	Left   []string // keys of the drives without a time
 	Says   string
 }
 
-// Forecast says beforehand what cannot fit. jobs are as Place gave them.
+// Forecast reports in advance what does not fit. jobs are the result of Place.
 func Forecast(jobs []Job, room Room) []Crowd {
 	type of struct {
 		plan string
@@ -245,8 +246,7 @@ func crowd(all, left []*Job, room Room) (out []Crowd) {
 	if len(not) > 0 {
 		out = append(out, base.tooLong(not, longest, len(spans) > 0))
 	}
-	// Those that would fit alone are held up by what they share: by that of which they need the most beyond what there
-	// is.
+	// Jobs that would fit alone are limited by a shared resource: the one with the greatest shortage.
 	using, held := byUse(all), byUse(fits)
 	done := make(map[*Job]bool, len(fits))
 	for _, first := range fits {
@@ -319,7 +319,7 @@ func (c Crowd) tooLong(not []*Job, longest time.Duration, windows bool) Crowd {
 	return c
 }
 
-// narrowest is what is shared of which most is needed beyond what there is; empty when nothing has a limit.
+// narrowest is the shared resource with the greatest shortage; empty when nothing has a limit.
 func narrowest(uses []string, using map[string][]*Job, room Room, spans []Span) (best string, bestNeed, bestHave int) {
 	for _, use := range uses {
 		limit := room.Limits[use]

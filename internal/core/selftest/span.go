@@ -13,7 +13,7 @@ type Span struct{ From, To time.Time }
 // Len is how long it is.
 func (s Span) Len() time.Duration { return s.To.Sub(s.From) }
 
-// Holds says whether t lies in it.
+// Holds reports whether t lies in it.
 func (s Span) Holds(t time.Time) bool { return !t.Before(s.From) && t.Before(s.To) }
 
 // Merge gives spans in order of time, those that touch made one. Empty ones are left out.

@@ -17,7 +17,7 @@ type Window struct {
 	Begin, End time.Time
 }
 
-// Once says whether the window comes only one time.
+// Once reports whether the window comes only one time.
 func (w Window) Once() bool { return !w.Begin.IsZero() }
 
 const dayMinutes = 24 * 60

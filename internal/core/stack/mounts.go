@@ -16,9 +16,9 @@ type Mount struct {
 	Options []string // those of the file system itself
 }
 
-// ParseMounts reads mountinfo. A line that is not of its form is an error: what is mounted must not be missed.
+// ParseMounts reads mountinfo. A malformed line is an error: no mount may be missed.
 func ParseMounts(text string) (out []Mount, err error) {
-	for line := range strings.Lines(text) { // a line may be longer than a scanner takes
+	for line := range strings.Lines(text) { // a line may be longer than the limit of a scanner
 		line = strings.TrimSuffix(line, "\n")
 		if line == "" {
 			continue
@@ -63,8 +63,8 @@ func Swaps(text string) (paths []string) {
 	return paths
 }
 
-// Besides are the devices that a file system keeps parts of itself on, beside the one it is mounted from: its log or
-// journal, a realtime section.
+// Besides are further devices of a file system, besides the one that it is mounted from: its log or journal, a realtime
+// section.
 func (m Mount) Besides() (paths []string) {
 	for _, o := range m.Options {
 		k, v, _ := strings.Cut(o, "=")
@@ -78,8 +78,8 @@ func (m Mount) Besides() (paths []string) {
 	return paths
 }
 
-// MappedKind says what a device-mapper device is, from the types of its targets (dm_table_status with
-// DM_STATUS_TABLE_FLAG) and the prefix of its uuid, by which its maker can be told.
+// MappedKind gives the kind of a device-mapper device, from the types of its targets (dm_table_status with
+// DM_STATUS_TABLE_FLAG) and the prefix of its uuid, which shows what created it.
 func MappedKind(uuid string, targets []string) Kind {
 	is := func(what ...string) bool {
 		return slices.ContainsFunc(targets, func(t string) bool { return slices.Contains(what, t) })
@@ -101,8 +101,8 @@ func MappedKind(uuid string, targets []string) Kind {
 	return Mapped
 }
 
-// VolumeLabel makes "vg0/home" of a device-mapper name of a logical volume: a single hyphen parts group and volume, two
-// stand for one.
+// VolumeLabel makes "vg0/home" from the device-mapper name of a logical volume: a single hyphen separates group and
+// volume, two mean one hyphen.
 func VolumeLabel(name string) string {
 	marked := strings.ReplaceAll(name, "--", "\x00")
 	vg, lv, ok := strings.Cut(marked, "-")

@@ -1,5 +1,5 @@
-// Package stack is the graph of block devices on one host: which device is on which, from a drive up to whatever
-// depends on it. It answers what uses a drive, and which drives a device needs.
+// Package stack is the graph of block devices on one host: from a drive up to everything that depends on it. It answers
+// what uses a drive, and which drives a device needs.
 package stack
 
 import (
@@ -10,7 +10,7 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Kind says what a block device is.
+// Kind is the kind of a block device.
 type Kind string
 
 // The kinds of block devices. Every kind but Disk is on other devices.
@@ -31,31 +31,31 @@ const (
 type Device struct {
 	Name  string // the kernel's: sda1, dm-0, md127
 	Kind  Kind
-	Label string   // what people call it: vg0/home, cryptdata; empty if it has no other name
+	Label string   // another name: vg0/home, cryptdata; empty if it has none
 	On    []string // names of the devices it is on; empty for a disk
 	Bytes drive.Bytes
-	// Contents are the signatures found on the device itself; Read is true when it was read. Not read is not empty
-	// (R7).
+	// Contents are the signatures found on the device itself; Read is true when it was read. A device that was not read
+	// is not empty (R7).
 	Contents []string
 	Read     bool
-	// Uses are what the kernel itself does with the device: a mounted file system, swap, a pool.
+	// Uses are the kernel's own uses of the device: a mounted file system, swap, a pool.
 	Uses []Leaf
-	// Busy is true when somebody holds the device for itself alone and nothing above says who.
+	// Busy is true when the device is opened exclusively by an unknown user.
 	Busy bool
-	// Type names what a partition table says a partition is for; empty if it says nothing known.
+	// Type is the type of a partition from its partition table; empty if unknown.
 	Type string
 	// Number is the number of a partition in its table; 0 for everything else.
 	Number int
-	// Failed are the paths of a multipath device that do not work, by the names of their disks.
+	// Failed are the failed paths of a multipath device, by the names of their disks.
 	Failed []string
 }
 
-// Leaf is what the kernel does with a device that nothing else is on.
+// Leaf is a use of a device by the kernel itself.
 type Leaf struct {
 	Kind    string // "ext4 file system", "swap", "btrfs", "md member"
 	Name    string
 	Mounted []string
-	Pool    string // id of the pool that the device is a member of, as the pool's driver names it; empty if it is none
+	Pool    string // id of the pool that the device is a member of, from the pool's driver; empty if there is none
 }
 
 // Graph holds all block devices of a host by name.
@@ -65,22 +65,22 @@ type Graph map[string]Device
 type Use struct {
 	Kind string `json:"kind"`
 	Name string `json:"name,omitempty"`
-	// Devices from the drive up to what is used, without the drive; empty for the drive itself
+	// Devices from the drive up to the used one, without the drive; empty for the drive itself
 	Chain   []string    `json:"chain"`
 	Bytes   drive.Bytes `json:"bytes"`
 	Mounted []string    `json:"mounted,omitempty"`
-	// Active is true when the kernel uses it now; false when something only is there, such as a file system that is
+	// Active is true when the kernel uses it now; false for content that is not in use, such as a file system that is
 	// not mounted.
 	Active bool `json:"active"`
-	// Pool is the id of the pool that accounts for this use: the lowest one in the chain that has a member there.
+	// Pool is the id of the pool that explains this use: the lowest one in the chain that has a member there.
 	Pool string `json:"pool,omitempty"`
-	// Table is the type that the partition table gives to a partition in the chain.
+	// Table is the type of the partition in the chain, from its partition table.
 	Table string `json:"table,omitempty"`
 	// Number is the partition in the chain; 0 when there is none.
 	Number int `json:"number,omitempty"`
 }
 
-// Above lists the devices that lie directly on one, in order of their names.
+// Above lists the devices directly on top of one, in order of their names.
 func (g Graph) Above(name string) (out []string) {
 	for _, d := range g {
 		if slices.Contains(d.On, name) {
@@ -91,21 +91,20 @@ func (g Graph) Above(name string) (out []string) {
 	return out
 }
 
-// OpenCrypt is an unlocked encrypted volume in which nothing known lies.
+// OpenCrypt is an unlocked encrypted volume without known content.
 const OpenCrypt = "encrypted volume, open, nothing known in it"
 
-// Unread is the use of a device of which nobody knows what is on it.
+// Unread is the use of a device whose content is not known.
 const Unread = "unknown: not read"
 
-// Held is a device that somebody holds for itself alone, and nothing says who.
+// Held is a device that is opened exclusively by an unknown user.
 const Held = "held by something that the kernel does not name"
 
-// mostDeep bounds how far a chain is followed: no real stack is deeper, and a circle ends here.
+// mostDeep bounds the depth of a chain: no real stack is deeper, and a cycle ends here.
 const mostDeep = 16
 
-// Uses lists what depends on a drive, whether anybody can manage it or not. members gives the id of the pool that a
-// device is a member of. A drive on which nothing was found and that was read has no use; one that was not read has an
-// unknown one.
+// Uses lists everything that depends on a drive. members gives the id of the pool that a device is a member of. A drive
+// that was read and is empty has no use; one that was not read has an unknown use.
 func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 	var walk func(name string, chain []string, pool string, table string, number int)
 	walk = func(name string, chain []string, pool, table string, number int) {
@@ -149,8 +148,8 @@ func (g Graph) Uses(disk string, members map[string]string) (out []Use) {
 	return out
 }
 
-// itself is how a device is used of which the kernel shows no use: what it holds, or that nobody knows that. Of a
-// partitioned one its partitions speak.
+// itself is the use of a device without a use in the kernel: its content, or that this is unknown. The uses of a
+// partitioned device are those of its partitions.
 func (d Device) itself(use Use, partitioned bool) (out []Use) {
 	one := func(kind string) []Use {
 		use.Kind = kind
@@ -167,7 +166,7 @@ func (d Device) itself(use Use, partitioned bool) (out []Use) {
 	case !d.Read:
 		return one(Unread)
 	case d.Kind == Crypt && len(d.Contents) == 1 && d.Contents[0] == drive.Something:
-		return one(OpenCrypt) // what a fresh one gives back cannot be told from data that nobody knows
+		return one(OpenCrypt) // the content of a new one cannot be distinguished from unknown data
 	case len(d.Contents) > 0:
 		for _, c := range d.Contents {
 			if !partitioned || c != drive.PartitionTable {
@@ -181,8 +180,8 @@ func (d Device) itself(use Use, partitioned bool) (out []Use) {
 	return nil
 }
 
-// LayerWords names what stands between a drive, or a partition of it, and a member: kinds of devices from below. It is
-// empty when nothing does.
+// LayerWords names the layers between a drive, or a partition of it, and a member: kinds of devices from below. It is
+// empty when there are none.
 func LayerWords(layers []string) string {
 	var out []string
 	for _, l := range layers {
@@ -217,7 +216,7 @@ func (u Use) String() string {
 	return s
 }
 
-// FailedPaths are all disks that are paths which do not work.
+// FailedPaths are all disks that are failed paths.
 func (g Graph) FailedPaths() map[string]bool {
 	out := map[string]bool{}
 	for _, d := range g {
@@ -228,24 +227,22 @@ func (g Graph) FailedPaths() map[string]bool {
 	return out
 }
 
-// Base is what a device needs below it: the drives without each of which it is gone, or the one pool that it is.
+// Base is what a device depends on: the drives, each of which it needs, or the one pool that it is.
 type Base struct {
-	Disks []string // names of disks, in order; several means that losing any one loses the device
-	// Under is the name of the device below it, or of the device itself, that is a pool of its own; Disks is empty
-	// then.
+	Disks []string // names of disks, in order; with several, the loss of any one loses the device
+	// Under is the name of the device, itself or below it, that is a pool; Disks is empty then.
 	Under []string
 	// Layers are the kinds of devices between the lowest and the device, from the drive up.
 	Layers []Kind
-	// Number is the partition that it is on; 0 when it is on none.
+	// Number is the number of its partition; 0 when it is on none.
 	Number int
-	// Gone are names of devices that it is on and that are not there any more, though what is on them has not
-	// noticed.
+	// Gone are names of devices below it that no longer exist, although the layers above have not noticed.
 	Gone []string
 }
 
-// Base follows a device down; err is for one that is not there, or lies too deep. pools are the devices that are pools
-// of their own; they end the way down. The paths of a multipath device are one drive: same gives what makes two disks
-// the same drive (its key); the first path stands for all.
+// Base follows a device down; err means that it does not exist or is too deep. pools are the devices that are pools;
+// they end the chain. The paths of a multipath device are one drive: same gives the key of a disk's drive; the first
+// path represents all.
 func (g Graph) Base(name string, pools map[string]bool, same func(disk string) string) (b Base, err error) {
 	keys := map[string]bool{}
 	var walk func(name string, deep int) error

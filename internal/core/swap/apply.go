@@ -12,10 +12,11 @@ import (
 // state unchanged and a *Refusal. An observation that changes nothing gives the state unchanged, so that the same
 // report seen twice leaves no trace.
 //
-// What must hold, in every state: an order follows only from what a person did, but for a light that goes out; one that
-// writes on a drive follows only in Confirm, for a drive whose label tail was typed (R3), that fits and is empty; none
-// while another drive is missing (R5); no step that lowers the margin is asked for while anything recovers (R4) or
-// where data would be lost of which nobody was told (R1); and a step is past only by what was observed (R6).
+// Invariants of every state: an order follows only from an action of a person, except that a light goes out; an order
+// that writes to a drive follows only in Confirm, for an empty drive that fits and whose label tail was typed (R3);
+// there is no order while another drive is missing (R5); no step that lowers the margin is asked for while a recovery
+// runs (R4), or where it would lose data without a person's confirmation (R1); a step is finished only by an
+// observation (R6).
 func Apply(s State, e Event) (State, []Order, error) {
 	next := s.clone()
 	var orders []Order
@@ -74,15 +75,15 @@ func (s *State) plan(e Event) *Refusal {
 	return nil
 }
 
-// takeSpare makes the spare that is filled beside the old drive its successor: it is in the host already.
+// takeSpare makes the spare that is filled beside the old drive the new drive: it is in the host already.
 func (s *State) takeSpare() {
 	if s.Recipe.Spare != "" {
 		s.New, s.Early = s.Early, nil
 	}
 }
 
-// replan replaces the plan by the one composed from the newest facts: its bays are changed only with the host down now,
-// a bay was filled, another member failed. It changes nothing once the swap has begun.
+// replan replaces the plan by one composed from the newest facts, for example after a bay was filled or another member
+// failed. It changes nothing once the swap has begun.
 func (s *State) replan(e Event) {
 	if s.Phase != Planned {
 		return
@@ -101,7 +102,7 @@ func (s *State) replan(e Event) {
 	}
 }
 
-// enter comes to a step; one that is fulfilled already is passed at once.
+// enter goes to a step; a step whose condition already holds is passed at once.
 func (s *State) enter(e Event, p Phase) {
 	s.Phase, s.InProgress, s.BlockedBy, s.Gate, s.Stuck = p, false, "", nil, ""
 	s.Refused, s.RefusedTail, s.refusedKey = "", "", ""
@@ -116,7 +117,8 @@ func (s *State) enter(e Event, p Phase) {
 
 func (s *State) advance(e Event) { s.enter(e, s.Recipe.after(s.Phase)) }
 
-// may says why a person must not act on the swap now: somebody else leads it, it is held, or a drive is missing.
+// may gives the reason why a person must not act on the swap now: somebody else leads it, it is paused, or a drive is
+// missing.
 func (s *State) may(e Event) *Refusal {
 	switch {
 	case !s.Phase.Open():
@@ -141,8 +143,8 @@ func (s *State) may(e Event) *Refusal {
 	return nil
 }
 
-// stopped gives the refusal of the first check that stops, and says whether one warns. Volumes that a person was told
-// are lost, and confirmed it, do not stop (R1).
+// stopped gives the refusal of the first check that stops, and whether any check warns. A loss of volumes that a person
+// confirmed does not stop (R1).
 func stopped(checks []record.Check, loses bool) (warned bool, err *Refusal) {
 	for _, c := range checks {
 		if c.Result == record.Stops && (!loses || len(c.Loses) == 0) {
@@ -213,8 +215,8 @@ func (s *State) begin(e Event) *Refusal {
 	return nil
 }
 
-// begunAlready is what is said to who begins a swap that has begun: nothing, when it is the same said twice; else who
-// began it and why, so that nobody believes that their own reason is on record.
+// begunAlready is the answer to a second "begin": empty when the same person repeats it; else who began the swap and
+// why, so that nobody believes that their own reason was recorded.
 func (s *State) begunAlready(e Event) *Refusal {
 	reason := strings.TrimSpace(e.Reason)
 	for _, x := range s.Log {
@@ -235,8 +237,8 @@ func (s *State) begunAlready(e Event) *Refusal {
 	return s.may(e)
 }
 
-// owesWord refuses a start that lacks what only a person can say: of when the backup is, and why a warning is passed
-// over.
+// owesWord refuses a start without what only a person can say: the date of the backup, and the reason to continue
+// despite a warning.
 func (s *State) owesWord(e Event, asked, warned bool) *Refusal {
 	switch {
 	case asked && e.Backup.IsZero() && !e.NoBackup:
@@ -258,7 +260,7 @@ func (s *State) owesWord(e Event, asked, warned bool) *Refusal {
 	return nil
 }
 
-// next does what the step is about: it orders, or takes the person's word for what nobody else can see.
+// next performs the action of the step: it gives an order, or records what only a person can see.
 func (s *State) next(e Event) ([]Order, *Refusal) {
 	if s.diedInHand(e) {
 		s.goOnWithout(e)
@@ -280,20 +282,20 @@ func (s *State) next(e Event) ([]Order, *Refusal) {
 	return nil, refuse("nothing-to-do", do.What, "This step ends when its result is observed: %q.", do.Title)
 }
 
-// diedInHand says whether who leads says that the old drive, which left before its turn, does not come back.
+// diedInHand reports whether the leader says that the old drive, which left before its turn, will not come back.
 func (s *State) diedInHand(e Event) bool {
 	return len(s.Wrong) == 1 && s.Wrong[0].Key() == s.Old.Key() && s.Phase.Open() && s.Phase != Planned &&
 		s.Lead == e.By && s.PausedBy == "" && strings.TrimSpace(e.Reason) != ""
 }
 
-// doStep does what a person says of the step, and gives what is to be ordered; done is false where there is nothing to
-// do or say.
+// doStep performs a person's action at the step and gives the orders that follow; done is false where the step has no
+// such action.
 func (s *State) doStep(e Event) (orders []Order, done bool) {
 	switch s.Phase {
 	case Join:
 		return s.doJoin(e)
 	case Layout:
-		return nil, s.Ordered // said twice is said once
+		return nil, s.Ordered // repeated: nothing to do
 	case Scrub:
 		if s.Refused != "" && strings.TrimSpace(e.Reason) != "" {
 			s.say(e, "goes on although %s%s", s.Refused, because(e.Reason))
@@ -327,10 +329,10 @@ func (s *State) doStep(e Event) (orders []Order, done bool) {
 	return nil, false
 }
 
-// give orders what the step is about, once.
+// give gives the order of the step, once.
 func (s *State) give(e Event, kind OrderKind, says string) []Order {
 	if s.Ordered || s.InProgress {
-		return nil // said twice is said once
+		return nil // repeated: nothing to do
 	}
 	s.Order++
 	s.Ordered, s.Refused = true, ""
@@ -338,10 +340,10 @@ func (s *State) give(e Event, kind OrderKind, says string) []Order {
 	return []Order{{Kind: kind, Number: s.Order, Drive: s.Old.Identity, Slots: s.Recipe.Unit}}
 }
 
-// doJoin orders the next place of the new drive.
+// doJoin orders that the new drive joins at its next place.
 func (s *State) doJoin(e Event) ([]Order, bool) {
 	if s.Ordered && len(s.Seats) > 0 {
-		return nil, true // said twice is said once
+		return nil, true // repeated: nothing to do
 	}
 	i := s.nextSeat()
 	if s.Ordered || i < 0 {
@@ -353,7 +355,7 @@ func (s *State) doJoin(e Event) ([]Order, bool) {
 	return s.orderJoin(), true
 }
 
-// doNudge orders that a recovery is started which does not begin by itself.
+// doNudge orders the start of a recovery that does not start by itself.
 func (s *State) doNudge(e Event) ([]Order, bool) {
 	if s.Stuck == "" {
 		return nil, false
@@ -367,7 +369,7 @@ func (s *State) doNudge(e Event) ([]Order, bool) {
 	return []Order{{Kind: OrderNudge, Number: s.Order, Drive: s.New.Identity}}, true
 }
 
-// eachPool gives an order to every pool of the old drive that can be ordered, under one number.
+// eachPool gives one order, with one number, for every pool of the old drive that accepts orders.
 func (s *State) eachPool(one []Order) (out []Order) {
 	if len(one) == 0 || len(s.Seats) < 2 {
 		return one
@@ -387,7 +389,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	past := s.New != nil && s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Confirm) && s.New.TailMatches(e.Tail)
 	switch {
 	case past && s.Lead == e.By:
-		return nil, nil // said twice is said once
+		return nil, nil // repeated: nothing to do
 	case s.Phase != Confirm && s.Phase.Open():
 		return nil, refuse(
 			"nothing-to-confirm",
@@ -404,7 +406,7 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 			"%q is not the label tail of the new drive in %s.", e.Tail, s.New.bayWords())
 	}
 	if e.Drive != nil && e.Drive.Key() == s.New.Key() {
-		d := *e.Drive // as it is known now: more of it was read since it came
+		d := *e.Drive // with the newest description: more was read since the drive appeared
 		s.New = &d
 	}
 	if why := s.Unfit(*s.New); why != "" {
@@ -431,8 +433,8 @@ func (s *State) confirm(e Event) ([]Order, *Refusal) {
 	return s.afterConfirm(e), nil
 }
 
-// afterConfirm orders what comes first on a new drive whose label tail was typed: its partitions, or that it joins.
-// What a person is to set up on it, or to tell the pool system, nobody orders.
+// afterConfirm gives the first order for a new drive whose label tail was typed: partitions, or joining. There is no
+// order for what a person sets up by hand.
 func (s *State) afterConfirm(e Event) []Order {
 	switch {
 	case s.Recipe.has(Layout):
@@ -448,7 +450,7 @@ func (s *State) afterConfirm(e Event) []Order {
 	return s.orderJoin()
 }
 
-// orderJoin orders that the new drive joins at the next seat; none when every seat that can be ordered was.
+// orderJoin orders that the new drive joins at the next seat; no order when all seats that accept orders were ordered.
 func (s *State) orderJoin() []Order {
 	i := s.nextSeat()
 	if i < 0 {
@@ -465,5 +467,5 @@ func (s *State) orderJoin() []Order {
 	}
 }
 
-// stuckAfter is how long a pool may take until it shows that it has begun to recover.
+// stuckAfter is the time within which a pool must show that its recovery has begun.
 const stuckAfter = 5 * time.Minute

@@ -11,8 +11,8 @@ import (
 	"lantern/internal/core/record"
 )
 
-// Campaign is an ordered set of swaps in one pool: one at a time, each to its healthy end before the next is planned,
-// and the capacity grown only after the last.
+// Campaign is an ordered list of swaps in one pool. They run one at a time; the next is planned only when the one
+// before has ended healthy. The pool grows only after the last one.
 type Campaign struct {
 	ID      string        `json:"id"`
 	Pool    string        `json:"pool"`
@@ -20,10 +20,11 @@ type Campaign struct {
 	Lead    string        `json:"lead"`
 	State   CampaignState `json:"state"`
 	Items   []Item        `json:"items"`
-	Needs   drive.Bytes   `json:"needs,omitempty"` // the least size of every new drive; 0: as each place needs
+	Needs   drive.Bytes   `json:"needs,omitempty"` // least size of every new drive; 0: the size that each place needs
 	Grow    bool          `json:"grow,omitempty"`
-	Ordered bool          `json:"ordered,omitempty"` // the outcome of the order to grow is awaited
-	// GrownAt is when the pool system said that it had done so, Held what the pool could hold when it was asked to.
+	Ordered bool          `json:"ordered,omitempty"` // the order to grow was given and its outcome is awaited
+	// GrownAt is when the pool system reported that it had grown, Held the capacity of the pool when the order was
+	// given.
 	GrownAt   time.Time      `json:"grown_at,omitzero"`
 	Held      drive.Bytes    `json:"held,omitempty"`
 	Recovery  string         `json:"recovery,omitempty"`
@@ -49,10 +50,10 @@ const (
 	campaignClosed               = "The campaign has ended"
 )
 
-// Open says whether anything is still owed.
+// Open reports whether it has not ended.
 func (s CampaignState) Open() bool { return s == Waiting || s == Swapping || s == Growing }
 
-// Item is one place whose drive is changed.
+// Item is one place whose drive is to be replaced.
 type Item struct {
 	Slot  string `json:"slot"`
 	Group string `json:"group"`
@@ -62,8 +63,7 @@ type Item struct {
 	New   string `json:"new,omitempty"` // label tail
 }
 
-// InTurns orders places so that what two neighbours in the order share is as little as can be: the groups take turns,
-// so that no group is changed twice in a row while another waits.
+// InTurns orders places so that the groups alternate: no group has two swaps in a row while another group waits.
 func InTurns(items []Item) []Item {
 	var groups []string
 	of := map[string][]Item{}
@@ -76,8 +76,8 @@ func InTurns(items []Item) []Item {
 	out := make([]Item, 0, len(items))
 	last := ""
 	for len(out) < len(items) {
-		// The group with most left, so that the last ones need not follow each other; not the one before, if there is a
-		// choice.
+		// Take the group with most places left, so that the last ones need not follow each other; not the previous
+		// group, if there is a choice.
 		best := ""
 		for _, g := range groups {
 			if len(of[g]) > 0 && g != last && (best == "" || len(of[g]) > len(of[best])) {
@@ -93,7 +93,7 @@ func InTurns(items []Item) []Item {
 	return out
 }
 
-// now is the item that is under way or comes next; nil when all are past.
+// now is the item that is under way or next; nil when all have ended.
 func (c *Campaign) now() *Item {
 	for i := range c.Items {
 		if c.Items[i].State == ItemNow || c.Items[i].State == ItemWaits {
@@ -103,7 +103,7 @@ func (c *Campaign) now() *Item {
 	return nil
 }
 
-// past says what became of the places when none is left.
+// past summarises the results when no place is left.
 func (c *Campaign) past() string {
 	left := 0
 	for _, it := range c.Items {
@@ -117,7 +117,7 @@ func (c *Campaign) past() string {
 	return "all places are changed"
 }
 
-// Says is what is now, or comes next, in words.
+// Says describes the present or next item in words.
 func (c *Campaign) Says() string {
 	it := c.now()
 	switch {
@@ -142,13 +142,13 @@ func (c *Campaign) say(at time.Time, who, says string) {
 	c.Log = append(slices.Clip(c.Log), record.Entry{At: at, Who: who, Says: says})
 }
 
-// Noted adds to its record what was seen beside it.
+// Noted adds an observation to its record.
 func (c Campaign) Noted(at time.Time, says string) Campaign {
 	c.say(at, "", says)
 	return c
 }
 
-// acts says why somebody must not move the campaign on.
+// acts gives the reason why a person must not act on the campaign.
 func (c *Campaign) acts(by string) *Refusal {
 	switch {
 	case !c.State.Open():
@@ -159,8 +159,8 @@ func (c *Campaign) acts(by string) *Refusal {
 	return nil
 }
 
-// Next says what to do now: plan the swap of an item, or order the pool to grow. swaps says whether the pool may be
-// touched.
+// Next gives the next action: plan the swap of an item, or order the pool to grow. swaps gives the reason why the pool
+// must not be changed.
 func (c Campaign) Next(at time.Time, by string, open string) (next Campaign, item *Item, grow bool, err error) {
 	c.Items = slices.Clone(c.Items)
 	if r := c.acts(by); r != nil {
@@ -195,7 +195,7 @@ func (c Campaign) Next(at time.Time, by string, open string) (next Campaign, ite
 	return c, nil, true, nil
 }
 
-// SwapEnded takes in how the swap under way ended.
+// SwapEnded records how the swap under way ended.
 func (c Campaign) SwapEnded(at time.Time, id string, closed bool, newTail string) Campaign {
 	c.Items = slices.Clone(c.Items)
 	it := c.now()
@@ -222,7 +222,7 @@ func (c *Campaign) finish(at time.Time) {
 	}
 }
 
-// Skip leaves the next place out.
+// Skip skips the next place.
 func (c Campaign) Skip(at time.Time, by, reason string) (Campaign, error) {
 	c.Items = slices.Clone(c.Items)
 	if r := c.acts(by); r != nil {
@@ -245,7 +245,7 @@ func (c Campaign) Skip(at time.Time, by, reason string) (Campaign, error) {
 	return c, nil
 }
 
-// Answered takes in what came of the order to grow.
+// Answered records the outcome of the order to grow.
 func (c Campaign) Answered(at time.Time, done bool, says string) Campaign {
 	if c.State != Growing || !c.Ordered {
 		return c
@@ -260,11 +260,11 @@ func (c Campaign) Answered(at time.Time, done bool, says string) Campaign {
 	return c
 }
 
-// growsWithin is how long a pool that said that it has grown may go on holding as much as before.
+// growsWithin is how long a pool may show its old capacity after it reported that it has grown.
 const growsWithin = 5 * time.Minute
 
-// PoolSeen takes in how the pool is: it has grown when it is seen to hold more than before, and the movement that
-// follows has come to rest. capacity is what it can hold.
+// PoolSeen records the state of the pool: it has grown when its capacity is larger than before and no recovery runs.
+// capacity is in bytes.
 func (c Campaign) PoolSeen(
 	at time.Time,
 	recovering bool,
@@ -291,7 +291,7 @@ func (c Campaign) PoolSeen(
 	return c
 }
 
-// Abandon ends it before its end.
+// Abandon ends the campaign early.
 func (c Campaign) Abandon(at time.Time, by, reason string) (Campaign, error) {
 	if c.State == CampaignEnded {
 		return c, nil

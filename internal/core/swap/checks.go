@@ -10,7 +10,7 @@ import (
 	"lantern/internal/core/record"
 )
 
-// skewMost is how far a host's clock may be off before what it says of times cannot be laid beside what others say.
+// skewMost is the greatest error of a host's clock at which its times can be compared with those of others.
 const skewMost = 30 * time.Second
 
 type checker struct {
@@ -22,7 +22,7 @@ func (c *checker) add(id, title, looked string, r record.Result, found, do strin
 	c.out = append(c.out, record.Check{ID: id, Title: title, Looked: looked, Found: found, Do: do, Result: r})
 }
 
-// need gives a fact; where nobody told it, the check stops and says so.
+// need gives a fact. When the fact is unknown, the check stops and says so.
 func need[T any](c *checker, fact Known[T], id, title, looked string) (v T, ok bool) {
 	if v, ok = fact.Get(); !ok {
 		c.add(id, title, looked, record.Stops, "not known", "Wait for the next report; if it stays so, look by hand.")
@@ -30,7 +30,7 @@ func need[T any](c *checker, fact Known[T], id, title, looked string) (v T, ok b
 	return v, ok
 }
 
-// Checks before the start. Every one is answered, also when an earlier one stops.
+// Checks before the start. All are answered, also after one that stops.
 func Checks(s Situation) []record.Check {
 	c := &checker{s: s}
 	c.host()
@@ -51,8 +51,8 @@ func Checks(s Situation) []record.Check {
 	return c.out
 }
 
-// Gate are the checks that are looked at again right before a step that orders something or lowers the margin, and with
-// every report while it waits; before the new drive is confirmed, those of the new drive.
+// Gate gives the checks that are repeated immediately before a step that gives an order or lowers the margin, and with
+// every report while that step waits. Before the new drive is confirmed, they are those of the new drive.
 func Gate(s Situation, at Phase) []record.Check {
 	c := &checker{s: s}
 	switch at {
@@ -106,8 +106,8 @@ func (c *checker) host() {
 	}
 }
 
-// clock looks whether the host's clock agrees with ours: after a power-down it may have begun anywhere, and nothing
-// goes on then; before the start somebody may have reasons.
+// clock checks whether the host's clock agrees with ours. A difference stops the swap after a power-down, when the
+// clock may have been reset, and warns before the start.
 func (c *checker) clock(wrong record.Result) {
 	const id, title = "host-clock", "Clock of the host"
 	looked := "the time in the newest report of " + c.s.Plan.Host
@@ -131,7 +131,7 @@ func (c *checker) clock(wrong record.Result) {
 	}
 }
 
-// peers looks whether everything else on the host came back with it.
+// peers checks whether all other members on the host came back with it.
 func (c *checker) peers() {
 	const id, title = "peers-back", "Other members on this host"
 	looked := "members of all pools on " + c.s.Plan.Host
@@ -224,7 +224,7 @@ func (c *checker) moving() {
 	}
 }
 
-// alone looks what else is open on pool and host.
+// alone checks for other open matters of the pool and the host.
 func (c *checker) alone() {
 	p := c.s.Plan
 	const swaps = "Other swaps of this pool"
@@ -360,7 +360,7 @@ func (c *checker) scrub() {
 	}
 }
 
-// backup asks for the person's word where the margin reaches zero on the way.
+// backup asks for the date of the backup where the margin reaches zero during the swap.
 func (c *checker) backup() {
 	p := c.s.Plan
 	if c.s.Pool == nil {
@@ -406,7 +406,7 @@ func (c *checker) fit() {
 	c.add("fit", "Replacement size", "slot "+p.Slot+" of "+p.Pool, record.Passes, found, "")
 }
 
-// grouped writes an exact number of bytes in groups of three, for people to compare.
+// grouped writes an exact number of bytes with its digits in groups of three, so that people can compare it.
 func grouped(b drive.Bytes) string {
 	s := fmt.Sprint(uint64(b))
 	for i := len(s) - 3; i > 0; i -= 3 {
@@ -415,10 +415,10 @@ func grouped(b drive.Bytes) string {
 	return s
 }
 
-// gated says whether a step is looked at before it is taken.
+// gated reports whether checks precede a step.
 func gated(p Phase) bool {
 	return slices.Contains([]Phase{Scrub, Drain, Release, Refill, Pull, Still, Down, Up, Rehouse}, p)
 }
 
-// Gated says whether the checks of Gate are to come with what is seen of the pool.
+// Gated reports whether an observation of the pool must carry the checks of Gate.
 func (s *State) Gated() bool { return s.Phase.Open() && gated(s.Phase) }

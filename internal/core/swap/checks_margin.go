@@ -8,7 +8,7 @@ import (
 	"lantern/internal/core/record"
 )
 
-// margin looks at what is left when the drive is out (R1), and at what depends on it.
+// margin checks the margin that is left without the drive (R1), and what depends on the drive.
 func (c *checker) margin() {
 	const id, title = "margin", "Margin without the drive"
 	s := c.s
@@ -83,7 +83,7 @@ func (c *checker) margin() {
 	}
 }
 
-// without gives what is left of a pool while a host is down; alone is true when the whole pool is there.
+// without gives the margin of a pool while a host is down; alone is true when the whole pool is on that host.
 func without(p *pool.Pool, host string) (left pool.Margin, known, alone bool) {
 	var there []string
 	alone = true
@@ -99,9 +99,9 @@ func without(p *pool.Pool, host string) (left pool.Margin, known, alone bool) {
 	return left, known, alone
 }
 
-// down looks at what cannot be reached while the host is down, and at what is left of every pool that goes on without
-// it. What another pool lacks only warns before the start, since it may be over by then; when the host is about to go
-// down, it stops (R1, R4).
+// down checks which pools are unavailable while the host is down, and the margin of every pool that stays available. A
+// low margin of another pool only warns before the start, since it may be over by then; immediately before the host
+// goes down it stops (R1, R4).
 func (c *checker) down(now bool) {
 	const id, title = "host-down", "Pools while the host is down"
 	p := c.s.Plan

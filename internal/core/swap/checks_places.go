@@ -9,29 +9,29 @@ import (
 	"lantern/internal/core/record"
 )
 
-// SeatFacts are what is known of the pool of one place of the drive.
+// SeatFacts are the facts about the pool of one place of the drive.
 type SeatFacts struct {
 	Pool *pool.Pool
 	Slot string
-	// Unknown says why the pool is not known to be as it is shown; empty when it is.
+	// Unknown says why the state of the pool is not known; empty when it is known.
 	Unknown string
-	// Witness is the second account of who is a member and how. WitnessAt is when it was read, zero when it was not;
-	// Differs are the places where it does not bear out the first.
+	// Witness is the second, independent account of the members and their states. WitnessAt is when it was read, zero
+	// when it was not; Differs lists the differences between the two accounts.
 	Witness   string
 	WitnessAt time.Time
 	Differs   []string
 }
 
-// OtherUse is something that depends on the drive and that no pool accounts for.
+// OtherUse is something that depends on the drive and belongs to no pool.
 type OtherUse struct {
 	Name   string // what of the drive it is on: "sda1"
 	Says   string // in words
 	Active bool   // the kernel uses it now
-	Boot   bool   // a boot loader's: it can be made anew, and holds nobody's data
-	Table  bool   // nothing but a partition table, whose partitions speak for it
+	Boot   bool   // a boot loader's: it can be created again, and holds no data
+	Table  bool   // only a partition table: its partitions are listed themselves
 }
 
-// seats are the pools of all places of the drive; of a situation that names none, the one that it has.
+// seats are the pools of all places of the drive; if the situation names none, its own pool.
 func (c *checker) seats() []SeatFacts {
 	if len(c.s.Seats) > 0 {
 		return c.s.Seats
@@ -42,8 +42,8 @@ func (c *checker) seats() []SeatFacts {
 	return []SeatFacts{{Pool: c.s.Pool, Slot: c.s.Plan.Slot}}
 }
 
-// left is what the pools of the drive, and those that are on them, can lose now, and after the drive is gone with all
-// its places: the least of them. lost are the volumes that are lost then.
+// left gives the least margin of the pools of the drive and of the pools built on them, now and without the drive. lost
+// are the volumes that are lost without the drive.
 func (c *checker) left() (before, after pool.Margin, lost []string, known bool) {
 	slots := map[string][]string{}
 	var pools []*pool.Pool
@@ -103,8 +103,8 @@ func (c *checker) lookup(id string) *pool.Pool {
 	return c.s.Below(id)
 }
 
-// uses looks at what else depends on the drive, beside its pools (R1): what the kernel uses now must end first; what
-// only is there is lost with the drive, and a person is told so.
+// uses checks what depends on the drive besides its pools (R1). What the kernel uses now must be ended first; what is
+// only stored there is lost with the drive, and the check says so.
 func (c *checker) uses() {
 	const id, title = "other-uses", "Other uses of the drive"
 	p := c.s.Plan
@@ -183,8 +183,8 @@ func (c *checker) uses() {
 	}
 }
 
-// witness lays the second account of the members beside the first: what the kernel, or a pool program, shows, and what
-// the members' own metadata say.
+// witness compares two accounts of the members: what the kernel or a pool program shows, and the metadata on the
+// members themselves.
 func (c *checker) witness() {
 	const id, title = "two-accounts", "Members: live view and on-disk metadata"
 	p := c.s.Plan

@@ -9,7 +9,7 @@ import (
 	"lantern/internal/core/record"
 )
 
-// closing gives the checks that must all hold before the swap is closed as verified.
+// closing gives the checks that must all pass before the swap is closed as verified.
 func (s *State) closing(e Event) []record.Check {
 	p := e.Pool
 	seen := "report of " + e.At.UTC().Format("2006-01-02 15:04:05") + " UTC"
@@ -64,8 +64,8 @@ func (s *State) closing(e Event) []record.Check {
 			", ",
 		)+" this was told before it began"
 	}
-	// A drive that cannot tell about itself is unknown, and one may be watched for weak reasons: neither is a reason to
-	// leave the swap open for ever, but it is said.
+	// A drive without health data is "unknown", and weak evidence leads to "watch". Neither is a reason to keep the
+	// swap open for ever, but the check says it.
 	well := verdict == string(health.Sound) || verdict == string(health.Unknown)
 	found := s.New.Tail() + " has the verdict " + verdict
 	if p.NewAccepted != "" {
@@ -101,7 +101,7 @@ func (s *State) closing(e Event) []record.Check {
 		"Confirm its bay.",
 	)
 	if s.New.Bay == "" {
-		place.Result = record.Warns // nobody could tell where it is, and that is known of it
+		place.Result = record.Warns // its place cannot be determined, and that is known
 	}
 	news := "none since it began"
 	if len(p.Notices) > 0 {

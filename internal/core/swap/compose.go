@@ -7,34 +7,34 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// composer is a recipe on its way, and what is known of the situation that it is for.
+// composer is a recipe under construction, with the facts about its situation.
 type composer struct {
 	Ground
 	r      Recipe
 	member pool.Member
 	group  string
 
-	log     bool // the place is that of a log device
+	log     bool // it is a log device
 	multi   bool // the drive has more than one place
-	spread  bool // pieces lie anywhere: what is on the drive can move to the others
-	hand    bool // all its pools are watch only
-	carries bool // it still carries data
+	spread  bool // data can be placed on any member: the content of the drive can move to the others
+	hand    bool // all its pools are watch-only
+	carries bool // it still stores data
 	after   pool.Margin
 	known   bool
 	lost    []string // volumes that are lost without it
 }
 
-// shape is one way to replace a drive: when it fits the situation, and what its steps are.
+// shape is one way to replace a drive: when it applies, and its steps.
 type shape struct {
 	fits    func(c *composer) bool
 	compose func(c *composer)
 }
 
-// shapes are all ways, in the order of preference: what costs least margin comes first, and nothing is taken out before
-// its share is stored elsewhere, where that can be had. The last one always fits.
+// shapes are all ways in order of preference: the one that costs least margin first. Where possible, a drive is removed
+// only after its data is stored elsewhere. The last one always applies.
 var shapes = []shape{
 	{func(c *composer) bool { return !c.carries }, (*composer).lostAlready},
-	// Even where a tested drive waits in the host: the old one cannot come out while it runs.
+	// This applies even where a tested drive waits in the host: the old one cannot be removed while the host runs.
 	{func(c *composer) bool { return c.Cold }, (*composer).hostDown},
 	{func(c *composer) bool { return c.hand && c.needed() && c.Free == "" && !c.Waits }, (*composer).movedByHand},
 	{(*composer).newFirstFits, (*composer).newFirst},
@@ -48,7 +48,7 @@ var shapes = []shape{
 	{func(*composer) bool { return true }, (*composer).outAndIn},
 }
 
-// Compose puts the steps together that lead from the situation to a healthy pool.
+// Compose gives the steps that lead from the situation to a healthy pool.
 func Compose(g Ground) Recipe {
 	c := &composer{Ground: g}
 	c.look()
@@ -71,13 +71,13 @@ func (c *composer) needed() bool      { return c.known && (c.after < 0 || len(c.
 func (c *composer) unread() bool      { return !c.Clean || c.Now.Sub(c.Scrubbed) > fresh }
 func (c *composer) lostWords() string { return strings.Join(c.lost, ", ") }
 
-// offers says whether every pool that the drive is in can do something.
+// offers reports whether every pool of the drive has a capability.
 func (c *composer) offers(what string) bool {
 	return slices.Contains(c.Offers, what) &&
 		!slices.ContainsFunc(c.Others, func(x OtherPlace) bool { return !slices.Contains(x.Offers, what) })
 }
 
-// look finds out what the shapes ask for.
+// look determines the facts that the shapes depend on.
 func (c *composer) look() {
 	c.member, c.group, _ = c.Pool.Slot(c.Slot)
 	c.multi = len(c.Others) > 0
@@ -103,7 +103,7 @@ func (c *composer) look() {
 			}
 		})
 	}
-	// A pool that marked it out restored its share, or gave its place to a spare.
+	// A pool that set the drive aside has restored its share, or has given its place to a spare.
 	holds := func(m pool.Member) bool { return !c.Gone && !m.Lost() && m.State != pool.Out }
 	c.carries = holds(c.member)
 	for _, x := range c.Others {
@@ -112,7 +112,7 @@ func (c *composer) look() {
 	}
 }
 
-// say explains what holds whatever the shape.
+// say adds the explanations that are common to all shapes.
 func (c *composer) say() {
 	for _, x := range c.Pool.Groups {
 		if x.Name != c.group || !slices.ContainsFunc(x.Members, func(m pool.Member) bool { return m.Parity }) {
@@ -141,7 +141,7 @@ func (c *composer) say() {
 	}
 }
 
-// lostAlready is for a drive that carries nothing any more.
+// lostAlready is for a drive that stores no data any more.
 func (c *composer) lostAlready() {
 	c.r.Name, c.r.Lost = "the drive is lost already", true
 	if c.Gone {
@@ -163,7 +163,7 @@ func (c *composer) lostAlready() {
 	c.rejoin()
 }
 
-// hostDown is for a bay that is opened only while its host is down.
+// hostDown is for a bay that must be opened only while its host is down.
 func (c *composer) hostDown() {
 	c.r.Name = "with the host down"
 	if c.unread() && c.offers("scrub") {
@@ -176,7 +176,7 @@ func (c *composer) hostDown() {
 	c.rejoin()
 }
 
-// movedByHand is for a watch-only pool that cannot be without the drive.
+// movedByHand is for a watch-only pool that does not work without the drive.
 func (c *composer) movedByHand() {
 	c.r.Name = "moved away by hand, then out and in"
 	c.why("without it data would be lost: what is on it moves to the others first")
@@ -187,7 +187,7 @@ func (c *composer) newFirstFits() bool {
 	return (c.offers("beside") || c.hand) && (c.Free != "" || c.Waits) && (!c.spread || c.log || c.Waits)
 }
 
-// newFirst fills the new drive while the old one helps.
+// newFirst fills the new drive while the old one is still in use.
 func (c *composer) newFirst() {
 	c.r.Name, c.r.Beside, c.r.Into = "the new drive first, into a free bay", true, c.Free
 	if c.Waits {
@@ -206,7 +206,7 @@ func (c *composer) spareFirstFits() bool {
 	return c.Spare != "" && c.offers("spare") && !c.multi && !c.log && !c.Layout && len(c.Layers) == 0
 }
 
-// spareFirst fills the pool's spare while the old one helps.
+// spareFirst fills the pool's spare while the old drive is still in use.
 func (c *composer) spareFirst() {
 	c.r.Name, c.r.Beside, c.r.Spare = "the spare first, beside the old one", true, c.Spare
 	c.why("the spare at " + c.Spare + " is filled while the old one helps, so the margin never falls and the pool is " +
@@ -214,7 +214,7 @@ func (c *composer) spareFirst() {
 	c.step(Confirm, Join, Recover, Pull)
 }
 
-// drainedFirst moves what is on the drive to the others.
+// drainedFirst moves the data of the drive to the other members.
 func (c *composer) drainedFirst() {
 	c.r.Name = "drained first"
 	c.drain()
@@ -233,7 +233,7 @@ func (c *composer) temporaryPlace() {
 	}
 	c.step(Insert, Confirm, Join, Recover, Pull)
 	if c.needed() {
-		// Nothing may be out while it moves, so the pool stands still meanwhile.
+		// No member may be missing while the drive moves, so the pool is stopped meanwhile.
 		c.r.Stops = c.Stops
 		c.step(Still, Down, Rehouse, Up)
 	} else {
@@ -241,7 +241,7 @@ func (c *composer) temporaryPlace() {
 	}
 }
 
-// outAndIn is what is left when nothing better can be had.
+// outAndIn applies when no better way is possible.
 func (c *composer) outAndIn() {
 	c.r.Name = "out and in, in one bay"
 	if c.Spare != "" {
@@ -267,7 +267,7 @@ func (c *composer) outAndIn() {
 	c.step(Pull, Insert, Confirm, Join, Recover)
 }
 
-// layers adds what is between the new drive and its pools.
+// layers adds the steps for the device layers between the new drive and its pools.
 func (c *composer) layers() {
 	at := slices.Index(c.r.Steps, Confirm) + 1
 	if c.Layout {
@@ -281,21 +281,20 @@ func (c *composer) layers() {
 	}
 }
 
-// scrub reads what the others hold before anything is taken out: what cannot be read then is found while the old drive
-// can still help.
+// scrub reads all members before one is removed: unreadable data is found while the old drive can still supply it.
 func (c *composer) scrub() {
 	c.why("nobody has read lately what the other members hold: hidden damage is found while the old drive still helps")
 	c.step(Scrub)
 }
 
-// cold takes the host down for the work at the rack.
+// cold shuts the host down for the work at the rack.
 func (c *composer) cold() {
 	c.why("drives of this bay are changed only while the host is down")
 	c.r.Stops = c.Stops
 	c.step(Still, Down, Change, Up, Insert)
 }
 
-// drain empties the drive, and all that depend on it, first.
+// drain first empties the drive and all members that depend on it.
 func (c *composer) drain() {
 	switch n := len(c.r.Unit); {
 	case n > 0:

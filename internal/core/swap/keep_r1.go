@@ -2,6 +2,6 @@
 
 package swap
 
-// keepsR1: a drive whose removal loses data is never asked for (R1). The proof is run without it as well, to see that
-// it would notice.
+// keepsR1: a drive whose removal loses data is never asked for (R1). The proof is also run without this, to show that
+// it then fails.
 const keepsR1 = true

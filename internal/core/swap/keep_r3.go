@@ -2,6 +2,6 @@
 
 package swap
 
-// keepsR3: nothing is written to before its label tail was typed. The proof is run without it as well, to see that it
-// would notice.
+// keepsR3: no drive is written to before its label tail was typed. The proof is also run without this, to show that it
+// then fails.
 const keepsR3 = true

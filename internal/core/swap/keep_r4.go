@@ -2,6 +2,6 @@
 
 package swap
 
-// keepsR4: nothing that lowers the margin is asked for while a pool recovers. The proof is run without it as well, to
-// see that it would notice.
+// keepsR4: no step that lowers the margin is asked for while a recovery runs in the pool. The proof is also run without
+// this, to show that it then fails.
 const keepsR4 = true

@@ -2,6 +2,6 @@
 
 package swap
 
-// keepsR5: nothing goes on while a wrong drive is out. The proof is run without it as well, to see that it would
-// notice.
+// keepsR5: the swap does not continue while a wrong drive is out. The proof is also run without this, to show that it
+// then fails.
 const keepsR5 = true

@@ -2,5 +2,5 @@
 
 package swap
 
-// keepsR6: done is what was observed. The proof is run without it as well, to see that it would notice.
+// keepsR6: "done" follows only from an observation. The proof is also run without this, to show that it then fails.
 const keepsR6 = true

@@ -2,6 +2,6 @@
 
 package swap
 
-// keepsSeats: every place of a drive counts, not only the first. The proof is run without it as well, to see that it
-// would notice.
+// keepsSeats: every place of a drive counts, not only the first. The proof is also run without this, to show that it
+// then fails.
 const keepsSeats = true

@@ -2,5 +2,5 @@
 
 package swap
 
-// keepsUses: what else depends on a drive stops. The proof is run without it as well, to see that it would notice.
+// keepsUses: another use of the drive stops the swap. The proof is also run without this, to show that it then fails.
 const keepsUses = true

@@ -1,14 +1,13 @@
 package swap
 
-// Known is a fact that somebody told. Its zero value is one that nobody did: a check that needs it stops then, whatever
-// the value would be (R7).
+// Known is a fact that may be missing. Its zero value is a missing fact: a check that needs it then stops (R7).
 type Known[T any] struct {
 	value T
 	told  bool
 }
 
-// Told is a fact.
+// Told makes a known fact.
 func Told[T any](v T) Known[T] { return Known[T]{v, true} }
 
-// Get is the fact; ok is false where nobody told it.
+// Get gives the fact; ok is false where it is missing.
 func (k Known[T]) Get() (v T, ok bool) { return k.value, k.told }

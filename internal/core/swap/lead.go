@@ -5,10 +5,11 @@ import (
 	"strings"
 )
 
-// undoable are the steps from which one can go back to the beginning, as long as nothing was taken out.
+// undoable are the steps from which a person can go back to the plan, as long as no drive was removed.
 var undoable = []Phase{Scrub, Still, Down, Drain, Pull, Insert}
 
-// back goes back where that can be undone: from a new drive to none, from a step before anything changed to the plan.
+// back undoes a step where that is possible: a confirmed new drive is released, a swap that has changed nothing returns
+// to its plan.
 func (s *State) back(e Event) ([]Order, *Refusal) {
 	if err := s.may(e); err != nil {
 		return nil, err
@@ -70,7 +71,7 @@ func (s *State) resume(e Event) *Refusal {
 	return nil
 }
 
-// lead hands the swap over, or takes it over with a reason.
+// lead hands the swap over to another person, or takes it over with a reason.
 func (s *State) lead(e Event) *Refusal {
 	to := strings.TrimSpace(e.To)
 	switch {
@@ -136,7 +137,7 @@ func (s *State) fate(e Event) *Refusal {
 	return nil
 }
 
-// owed tells in what state an abandoned swap leaves the pool.
+// owed describes the state in which an abandoned swap leaves the pool.
 func (s *State) owed() string {
 	host := ""
 	if s.in(Down, Change, Up) || s.Phase == Rehouse && s.Recipe.has(Down) {
@@ -166,7 +167,7 @@ func (s *State) owed() string {
 	return s.Pool + " is left without the member in slot " + s.Slot + host
 }
 
-// in says whether the present step is one of these.
+// in reports whether the present step is one of these.
 func (s *State) in(phases ...Phase) bool { return slices.Contains(phases, s.Phase) }
 
 func because(reason string) string {

@@ -37,11 +37,11 @@ func (s *State) size(d Drive) string {
 func (s *State) lies(d Drive) string {
 	switch {
 	case s.Recipe.Spare != "" && d.Spare && d.Member == s.Pool:
-		return "" // what is on a spare is the mark of its own pool
+		return "" // a spare carries the metadata of its own pool
 	case d.Member != "":
 		return "member of " + d.Member
 	case s.Laid != "" && s.Laid == d.Key() && d.Holds == drive.PartitionTable:
-		return "" // this swap gave it the partitions
+		return "" // this swap created its partitions
 	case d.Holds == "" && !d.Blank:
 		return "its contents are unknown: it was not read"
 	case d.Holds != "":
@@ -67,7 +67,7 @@ func ill(d Drive) string {
 	return ""
 }
 
-// instead is what to do about a drive that does not fit.
+// instead says what to do about a drive that does not fit.
 func instead(d Drive) string {
 	if d.Testing && d.Ill == "" {
 		return "Wait until its test has passed, or stop that test."
@@ -95,8 +95,8 @@ func (s *State) sort(d Drive) string {
 	return ""
 }
 
-// newcomer checks the new drive before it is accepted. Nothing it says tells what is on its label: whoever confirms
-// must have read that there (R3).
+// newcomer gives the checks of the new drive before it is accepted. They never show its label tail: the person who
+// confirms must read it from the label (R3).
 func (c *checker) newcomer() {
 	p := c.s.Plan
 	if p.New == nil {
@@ -140,7 +140,7 @@ func (c *checker) newcomer() {
 	c.trusted(d)
 }
 
-// trusted looks whether the new drive can be trusted with data: by a test before, or else by what it tells of itself.
+// trusted checks whether the new drive can be trusted with data: by an acceptance test, else by its own health data.
 func (c *checker) trusted(d Drive) {
 	const id, title, looked = "new-accepted", "Acceptance test of the new drive", "tests of new drives"
 	const do = "Test it first, or say why there is no time for that."
@@ -173,7 +173,7 @@ func (c *checker) trusted(d Drive) {
 	}
 }
 
-// firstWarning is what a reason is asked for.
+// firstWarning is the first check for which a reason is required.
 func firstWarning(checks []record.Check) string {
 	for _, c := range checks {
 		if c.Result == record.Warns {

@@ -6,13 +6,12 @@ import (
 	"time"
 )
 
-// What was observed is never refused: it is so.
+// An observation is never refused.
 
-// outsideTurn says whether the old drive is still to help at a step, or still to stay: that it leaves then is wrong
-// (R5).
+// outsideTurn reports whether the old drive must still be in place at a step, so that its removal is an alarm (R5).
 func (s *State) outsideTurn() bool {
 	if s.Recipe.Lost {
-		return false // it helps no more
+		return false // it is no longer used
 	}
 	switch s.Phase {
 	case Planned, Scrub, Drain, Release, Still, Down:
@@ -25,14 +24,14 @@ func (s *State) outsideTurn() bool {
 	return false
 }
 
-// How long what a swap asked for may last until it is a matter of its own: a host that is down, a new drive on its way
-// to its bay.
+// How long a consequence of a swap may last before it is reported separately: a host that is down, a new drive on its
+// way to its bay.
 const (
 	downFor  = 2 * time.Hour
 	carryFor = 30 * time.Minute
 )
 
-// since is when the swap came to its step.
+// since is when the swap reached its present step.
 func (s *State) since() time.Time {
 	if n := len(s.Visited); n > 0 {
 		return s.Visited[n-1].At
@@ -40,8 +39,8 @@ func (s *State) since() time.Time {
 	return s.PlannedAt
 }
 
-// AskedOut says whether a drive is out because this swap asked for it: the old one after its turn, the new one on its
-// way to its bay, for as long as that may take.
+// AskedOut reports whether a drive is out because this swap asked for it: the old one after its step, or the new one on
+// its way to its bay, within the time allowed.
 func (s *State) AskedOut(key string, now time.Time) bool {
 	switch {
 	case !s.Phase.Open() || s.Phase == Planned || s.missing(key) >= 0:
@@ -54,14 +53,14 @@ func (s *State) AskedOut(key string, now time.Time) bool {
 	return false
 }
 
-// AskedDown says whether the host is down because this swap asked for it, for as long as that may take.
+// AskedDown reports whether the host is down because this swap asked for it, within the time allowed.
 func (s *State) AskedDown(now time.Time) bool {
 	down := s.Phase == Down || s.Phase == Change || s.Phase == Up || s.Phase == Rehouse && s.Recipe.has(Down)
 	return s.Phase.Open() && down && now.Sub(s.since()) < downFor
 }
 
-// observation is a swap at the moment at which facts of the world arrive: drives that come and go, hosts, outcomes of
-// orders, the state of the pool.
+// observation is a swap while an observation is applied: drives that appear and vanish, hosts, outcomes of orders, the
+// state of the pool.
 type observation struct{ *State }
 
 func (s observation) gone(e Event) {
@@ -76,13 +75,13 @@ func (s observation) gone(e Event) {
 	case slices.Contains(s.Came, key) && e.Drive.Member == "" && !isNew:
 		s.strangerGone(e)
 	case e.Drive.Member == "" && e.Drive.Blank && !isNew:
-		// Nothing depends on it: stock that is taken to where it is needed.
+		// Nothing depends on it: a drive of the stock is being carried to where it is needed.
 		s.say(e, "%s was taken out of %s", e.Drive.Tail(), e.Drive.bayWords())
 		if s.Early != nil && key == s.Early.Key() {
 			s.Early = nil
 		}
 	case s.Phase == Planned:
-		// Before it began nobody was told to pull anything; the round speaks of it.
+		// Before the swap began nobody was told to pull a drive; the round shows it.
 	case isNew && s.newGone(e):
 	default:
 		s.Wrong = append(s.Wrong, Wrong{Drive: *e.Drive, At: e.At, Margin: e.Margin})
@@ -91,8 +90,8 @@ func (s observation) gone(e Event) {
 	}
 }
 
-// newGone takes note that the new drive left where nothing depends on it, or where it is to be carried elsewhere. It
-// returns false where neither is so.
+// newGone records that the new drive left while nothing depended on it, or while it was to be carried elsewhere. It
+// returns false in all other cases.
 func (s observation) newGone(e Event) bool {
 	switch {
 	case e.Drive.Member == "" && s.in(Confirm, Layout, Prepare):
@@ -108,7 +107,7 @@ func (s observation) newGone(e Event) bool {
 	return true
 }
 
-// strangerGone takes in that a drive left which was never part of the pool: one that came too early, or was refused.
+// strangerGone records that a drive left which was never part of the pool: one that came too early, or was refused.
 func (s observation) strangerGone(e Event) {
 	// It was never part of the pool: one that came too early, or was refused.
 	s.Came = slices.DeleteFunc(s.Came, func(k string) bool { return k == e.Drive.Key() })
@@ -127,7 +126,7 @@ func (s observation) oldGone(e Event) {
 	}
 	s.OldGone = true
 	if keepsR5 && s.outsideTurn() {
-		// Pulled too early, or dead at last: which of the two only a person can tell, and until then everything stops.
+		// It was pulled too early, or it has died. Only a person can tell which, and until then the swap stops.
 		s.Wrong = append(s.Wrong, Wrong{Drive: s.Old, At: e.At, Margin: e.Margin})
 		s.Alarms++
 		s.say(
@@ -146,7 +145,7 @@ func (s observation) oldGone(e Event) {
 	}
 }
 
-// goOnWithout takes a person's word that the old drive, which left before its turn, will not come back.
+// goOnWithout records a person's statement that the old drive, which left before its turn, will not come back.
 func (s *State) goOnWithout(e Event) {
 	i := s.missing(s.Old.Key())
 	s.Wrong = slices.Delete(slices.Clone(s.Wrong), i, i+1)
@@ -160,7 +159,7 @@ func (s *State) goOnWithout(e Event) {
 	case s.Phase == Pull:
 		s.advance(e)
 	case s.Phase != Still && s.Phase != Down && rank < first:
-		// What was to come before it went is over; the rest is as for a drive that is lost.
+		// The steps before its removal no longer apply; the others are those for a lost drive.
 		s.Recipe.Why = append(
 			slices.Clip(s.Recipe.Why),
 			"the old drive left before its turn, so the rest is as for one that is lost",
@@ -205,7 +204,7 @@ func (s observation) came(e Event) {
 	case s.Phase == Insert:
 		s.took(e, *e.Drive)
 	case rank < s.Recipe.Rank(Insert):
-		// Somebody was quick: it waits for its turn.
+		// It came before its step: it waits.
 		n := *e.Drive
 		s.Early = &n
 		if s.Phase != Up {
@@ -214,7 +213,7 @@ func (s observation) came(e Event) {
 	}
 }
 
-// newCame takes in that the new drive is seen in a bay.
+// newCame records that the new drive appeared in a bay.
 func (s observation) newCame(e Event) {
 	s.New.Bay = e.Drive.Bay
 	switch {
@@ -228,7 +227,7 @@ func (s observation) newCame(e Event) {
 	}
 }
 
-// wrongCame takes in that a drive is back which was pulled by mistake.
+// wrongCame records that a drive that was pulled by mistake is back.
 func (s observation) wrongCame(e Event, i int) {
 	was := s.Wrong[i]
 	s.Wrong = append(s.Wrong[:i:i], s.Wrong[i+1:]...)
@@ -240,14 +239,14 @@ func (s observation) wrongCame(e Event, i int) {
 	if was.Bay != "" && e.Drive.Bay != was.Bay {
 		elsewhere = ", not in " + was.bayWords() + " from which it came"
 	}
-	// Whether it is still a member is the pool's to say: what it shows next holds the swap, or lets it go on.
+	// The next report of the pool shows whether it is still a member, and so blocks the swap or lets it continue.
 	s.say(e, "%s is back in %s%s", e.Drive.Tail(), e.Drive.bayWords(), elsewhere)
 	if s.Phase == Insert && e.Drive.Member == "" && len(s.Wrong) == 0 {
 		s.took(e, *e.Drive)
 	}
 }
 
-// oldCame takes in that the old drive is back. It is watched, not trusted: it is still to go.
+// oldCame records that the old drive is back. It is still to be replaced.
 func (s observation) oldCame(e Event) {
 	if !s.OldGone {
 		return
@@ -260,7 +259,7 @@ func (s observation) oldCame(e Event) {
 	}
 	s.say(e, "the old drive %s is back in %s%s", s.Old.Tail(), e.Drive.bayWords(), where)
 	if s.Phase != Insert || s.Recipe.Beside || s.Recipe.has(Down) {
-		return // where it is still to stay, its pool shows whether it is a member again
+		return // where it must still be in place, its pool shows whether it is a member again
 	}
 	if !s.Recipe.has(Pull) {
 		s.Recipe.Steps = slices.Insert(slices.Clone(s.Recipe.Steps), s.Recipe.Rank(Insert), Pull)
@@ -269,15 +268,15 @@ func (s observation) oldCame(e Event) {
 	s.BlockedBy = "what " + s.Pool + " makes of it is not seen yet"
 }
 
-// early looks at a drive that came before its turn, now that it is.
+// early examines a drive that came early, now that its step has been reached.
 func (s *State) early(e Event) {
 	if d := s.Early; d != nil {
-		s.Early, e.By = nil, "" // it was seen, whoever does something now
+		s.Early, e.By = nil, "" // it was observed, whoever acts now
 		s.took(e, *d)
 	}
 }
 
-// took looks at a drive that may take the old one's place.
+// took examines a drive that may replace the old one.
 func (s *State) took(e Event, d Drive) {
 	if why := s.Unfit(d); why != "" {
 		s.Refused, s.RefusedTail, s.refusedKey = why, d.Tail(), d.Key()
@@ -286,11 +285,11 @@ func (s *State) took(e Event, d Drive) {
 	}
 	s.New = &d
 	s.enter(e, Confirm)
-	// Its tail is not told before it was read from the label and confirmed.
+	// Its tail is not shown before a person has read it from the label and confirmed it.
 	s.say(e, "a new drive of %s bytes is in %s", grouped(d.Capacity), d.bayWords())
 }
 
-// host takes in that the host stopped reporting, or reports again.
+// host records that the host stopped reporting, or reports again.
 func (s observation) host(e Event) {
 	if !s.Phase.Open() {
 		return
@@ -312,7 +311,7 @@ func (s observation) host(e Event) {
 
 func (s observation) outcome(e Event) {
 	if !s.Ordered || e.Order != s.Order {
-		return // an order of before, or one that was reported twice
+		return // an earlier order, or a repeated outcome
 	}
 	s.Ordered = false
 	switch {
@@ -335,7 +334,7 @@ func (s observation) outcome(e Event) {
 	}
 }
 
-// joined takes in that the order to join was carried out.
+// joined records that the order to join was carried out.
 func (s observation) joined(e Event) {
 	s.say(e, "the agent made it a member: %s", e.Outcome)
 	if i := s.nextSeat(); i >= 0 && len(s.Seats) > 0 {

@@ -8,12 +8,12 @@ import (
 	"lantern/internal/core/record"
 )
 
-// pool takes in what the pool shows. It never moves on because an order was sent.
+// pool records the state that the pool shows. A step never ends merely because an order was sent.
 func (s observation) pool(e Event) []Order {
 	p := e.Pool
 	s.noteMargin(e)
 	s.noteSeats(e)
-	// A drive whose order was thought lost may have joined after all: what is seen counts.
+	// A drive whose order seemed lost may have joined: the observation decides.
 	joined := s.New != nil && (p.Drive == s.New.Key() || p.New != "" && p.New != pool.Standby)
 	if joined && slices.Contains([]Phase{Join, Confirm, Layout, Prepare}, s.Phase) {
 		s.enter(e, Recover)
@@ -31,7 +31,7 @@ func (s observation) pool(e Event) []Order {
 	return s.verify(e)
 }
 
-// noteMargin keeps how the margin went since the swap began.
+// noteMargin records the course of the margin since the swap began.
 func (s observation) noteMargin(e Event) {
 	if !s.Phase.Open() || s.Phase == Planned {
 		return
@@ -42,7 +42,7 @@ func (s observation) noteMargin(e Event) {
 	}
 }
 
-// noteSeats keeps at which of its places the new drive is a member.
+// noteSeats records at which of its places the new drive is a member.
 func (s observation) noteSeats(e Event) {
 	if s.New == nil {
 		return
@@ -56,7 +56,7 @@ func (s observation) noteSeats(e Event) {
 	}
 }
 
-// seen goes on to the next step where the pool shows that this one is done (R6).
+// seen goes to the next step when the pool shows that the present one is done (R6).
 func (s observation) seen(e Event, joined bool) {
 	p := e.Pool
 	switch s.Phase {
@@ -92,8 +92,8 @@ func (s observation) seen(e Event, joined bool) {
 	}
 }
 
-// scrubbed looks whether a scrub has ended: the one that was ordered, or another that ended since the swap began. Both
-// have read everything.
+// scrubbed reports whether a scrub has ended: the one that was ordered, or another that ended since the swap began.
+// Both have read all data.
 func (s observation) scrubbed(e Event) {
 	p := e.Pool
 	if p.Recovering || !p.Scrubbed.After(s.StartedAt) {
@@ -110,7 +110,7 @@ func (s observation) scrubbed(e Event) {
 	}
 }
 
-// verify closes the swap when all checks hold.
+// verify closes the swap when all closing checks pass.
 func (s observation) verify(e Event) (orders []Order) {
 	s.Closing = s.closing(e)
 	open := 0
@@ -131,7 +131,7 @@ func (s observation) verify(e Event) (orders []Order) {
 	return orders
 }
 
-// recovering looks whether the pool has its member, and what stands in the way of a recovery that does not begin.
+// recovering checks whether the pool has its member again, and what prevents a recovery that does not begin.
 func (s observation) recovering(e Event, joined bool) {
 	p := e.Pool
 	stuck := p.Stuck
@@ -155,11 +155,11 @@ func (s observation) recovering(e Event, joined bool) {
 	s.advance(e)
 }
 
-// carries says whether the old drive still carries its share as the pool shows it.
+// carries reports whether the old drive still stores its share, according to the pool.
 func (s observation) carries(p *PoolView) bool { return p.Drive == s.Old.Key() && p.Member != pool.Out }
 
-// lookBefore looks, with every report before a step that lowers the margin, at what the checks before the start have
-// looked at: what was right to do then may be wrong to do now.
+// lookBefore repeats the checks of the start with every report before a step that lowers the margin: what was safe then
+// may not be safe now.
 func (s observation) lookBefore(e Event) {
 	why, gated := s.against(e.Pool)
 	if !gated {
@@ -170,7 +170,7 @@ func (s observation) lookBefore(e Event) {
 	}
 	s.Gate = e.Checks
 	if i := s.missing(s.Old.Key()); s.Phase == Pull && why == "" && i >= 0 && e.Pool.MarginKnown {
-		// It went a moment too early, and what stood against that is over.
+		// It was removed a moment too early, and the reason against that is gone.
 		s.Wrong, s.BlockedBy = slices.Delete(slices.Clone(s.Wrong), i, i+1), ""
 		s.say(e, "%s is out, and may be now", s.Old.Tail())
 		s.advance(e)
@@ -179,8 +179,7 @@ func (s observation) lookBefore(e Event) {
 	s.block(e, why)
 }
 
-// against says what stands against the step that is to come, by what the pool shows; gated is false where nothing is
-// looked at.
+// against gives the reason against the coming step, according to the pool; gated is false where the step has no checks.
 func (s observation) against(p *PoolView) (why string, gated bool) {
 	switch s.Phase {
 	case Pull:
@@ -193,7 +192,7 @@ func (s observation) against(p *PoolView) (why string, gated bool) {
 	case Release:
 		return s.againstRelease(p), !s.InProgress && !s.Ordered
 	case Scrub, Drain, Refill:
-		return s.recoveryRuns(p), !s.InProgress && !s.Ordered // else what moves is its own
+		return s.recoveryRuns(p), !s.InProgress && !s.Ordered // otherwise the recovery is its own
 	case Still, Down:
 		if why := s.recoveryRuns(p); why != "" || p.MarginKnown {
 			return why, true
@@ -237,7 +236,7 @@ func (s observation) againstUp() string {
 	return ""
 }
 
-// recoveryRuns says that a recovery is running (R4); empty where none is.
+// recoveryRuns names the recovery that is running (R4); empty where none is.
 func (s observation) recoveryRuns(p *PoolView) string {
 	if keepsR4 && p.Recovering {
 		return "a recovery is running in " + s.Pool
@@ -255,7 +254,7 @@ func (s observation) stopping(checks []record.Check) string {
 	return ""
 }
 
-// block keeps why the step must not be taken, and says it when that changed.
+// block records why the step must not be taken, and adds to the record when that changes.
 func (s observation) block(e Event, why string) {
 	was := s.BlockedBy
 	if why == was {
@@ -276,7 +275,7 @@ func (s observation) block(e Event, why string) {
 	}
 }
 
-// unsafe says why a member must not leave the pool now; empty when it may.
+// unsafe says why a member must not be removed from the pool now; empty when it may.
 func (s observation) unsafe(p *PoolView, after pool.Margin, lost []string) string {
 	untold := slices.ContainsFunc(lost, func(v string) bool { return !slices.Contains(s.Loses, v) })
 	told := len(lost) > 0 && !untold

@@ -6,12 +6,12 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// Debt is what a swap left undone, and what to do about it. The zero Debt: nothing is left to do.
+// Debt is what a swap left undone, and what to do about it. The zero Debt means that nothing is left.
 type Debt struct{ Says, Do string }
 
 // Owed is what a swap that has ended left undone in its pools: one that was abandoned after it began, or one that used
-// up a spare. now gives a pool as it is, and whether that is known; nil for a pool that was forgotten, and its places
-// with it. While the state of a pool is unknown, the debt stays (R7).
+// up a spare. now gives the present state of a pool, and whether that is known; nil for a pool that was forgotten.
+// While the state of a pool is unknown, the debt stays (R7).
 func (s *State) Owed(now func(poolID string) (p *pool.Pool, known bool)) Debt {
 	used := s.Phase == Closed && s.Recipe.Spare != ""
 	left := s.Phase == Abandoned && !s.StartedAt.IsZero()
@@ -49,7 +49,7 @@ func (s *State) Owed(now func(poolID string) (p *pool.Pool, known bool)) Debt {
 	return Debt{}
 }
 
-// leftAt is what an abandoned swap left undone at one place. Counted is true where Members is of this pool.
+// leftAt is what an abandoned swap left undone at one place. Counted is true where Members belongs to this pool.
 func (s *State) leftAt(p *pool.Pool, slot string, counted bool) Debt {
 	old := s.Old.Tail()
 	since, again := " since the swap of "+old+" was abandoned", "Plan its swap again: lantern swap plan "+old
@@ -81,7 +81,7 @@ func (s *State) leftAt(p *pool.Pool, slot string, counted bool) Debt {
 	return Debt{}
 }
 
-// Carrying is how many members of a pool's groups are not out.
+// Carrying is the number of members of a pool's groups that store data.
 func Carrying(p *pool.Pool) (n int) {
 	p.Everyone(func(group string, m *pool.Member) {
 		if group != "" && m.State != pool.Out {

@@ -10,33 +10,34 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// Recipe is the steps of one swap, composed from the situation, and why it is these.
+// Recipe is the list of steps of one swap, composed from the situation, with the reasons for them.
 type Recipe struct {
 	Name  string   `json:"name"` // in words, for people
 	Why   []string `json:"why"`
-	Steps []Phase  `json:"steps"` // all but the ends, from Planned to Verify
-	// Beside is true where the new drive is filled while the old one still helps, Into the bay it goes into then.
+	Steps []Phase  `json:"steps"` // all phases but the ends, from Planned to Verify
+	// Beside is true where the new drive is filled while the old one is still in use; Into is the bay that it goes
+	// into.
 	Beside bool   `json:"beside,omitempty"`
 	Into   string `json:"into,omitempty"`
-	// Temporary is true where the new drive is not in the bay it stays in.
+	// Temporary is true where the new drive is filled in another bay than its final one.
 	Temporary bool `json:"temporary,omitempty"`
-	// Lost is true where the old drive does not carry its share any more: that it leaves costs nothing.
+	// Lost is true where the old drive no longer stores its share: removing it costs no margin.
 	Lost bool `json:"lost,omitempty"`
-	// Dark is true where the drive is known only by what was remembered: it does not answer.
+	// Dark is true where the drive does not answer and is known only from earlier reports.
 	Dark bool `json:"dark,omitempty"`
-	// Unit are the members that depend on the drive, a log device: they are drained and filled with it.
+	// Unit are the members that depend on the drive when it is a log device: they are drained and filled with it.
 	Unit []string `json:"unit,omitempty"`
-	// Forgets is true where the pool system drops the place of a member that was drained.
+	// Forgets is true where the pool system removes the place of a drained member.
 	Forgets bool `json:"forgets,omitempty"`
 	// Spare is the place of the spare of the pool that is filled beside the old drive and takes its place.
 	Spare string `json:"spare,omitempty"`
 	// Stood is the spare that stands in for the drive.
 	Stood string `json:"stood,omitempty"`
-	// Slow is true where a new drive is expected to be slow at first: it takes what many others send.
+	// Slow is true where filling the new drive is expected to be slow: many members write to one.
 	Slow bool `json:"slow,omitempty"`
-	// Stops are the pools that cannot be reached while the host is down.
+	// Stops are the pools that are unavailable while the host is down.
 	Stops []string `json:"stops,omitempty"`
-	// Hand is true where no pool of the drive can be ordered: a person does what an order would do.
+	// Hand is true where no pool of the drive accepts orders: a person does by hand what an order would do.
 	Hand bool `json:"hand,omitempty"`
 }
 
@@ -45,25 +46,25 @@ type Ground struct {
 	Pool   *pool.Pool
 	Slot   string
 	Gone   bool     // the drive does not answer
-	Offers []string // what the pool system can be asked for
+	Offers []string // the capabilities of the pool system
 	// Others are the drive's further places: in other pools, or in the same one.
 	Others []OtherPlace
-	// Layout is true where members are on partitions of the drive; Layers are what stands between the drive, or its
-	// partitions, and members, which only a person can set up, such as an encrypted volume.
+	// Layout is true where members are on partitions of the drive. Layers are the devices between the drive, or its
+	// partitions, and the members that only a person can set up, such as an encrypted volume.
 	Layout bool
 	Layers []string
 	// Free is a bay of the same section that is empty, or in which a drive waits that fits and was accepted; empty when
 	// there is none. Outside is a free bay elsewhere, such as in an external enclosure of the same host.
 	Free, Outside string
-	// Waits is true when a drive that fits and was accepted is in the host, wherever.
+	// Waits is true when a drive that fits and was accepted is anywhere in the host.
 	Waits bool
 	// Spare is the place of a spare of the pool that fits; empty when there is none.
 	Spare string
-	// Cold is true where drives are changed only while the host is down; Stops are the pools that cannot be reached
+	// Cold is true where drives are replaced only while the host is down; Stops are the pools that are unavailable
 	// then.
 	Cold  bool
 	Stops []string
-	// Scrubbed is when the pool was last read through, Clean whether that left nothing; Now is the time it is.
+	// Scrubbed is when the last scrub of the pool ended, Clean whether it left no errors; Now is the present time.
 	Scrubbed time.Time
 	Clean    bool
 	Now      time.Time
@@ -76,8 +77,7 @@ type OtherPlace struct {
 	Offers []string
 }
 
-// without is what is left of all pools of the drive when it is gone with all its places: the least margin, and the
-// volumes that are lost.
+// without gives the least margin of all pools of the drive without all its places, and the volumes that are lost.
 func (g Ground) without() (after pool.Margin, lost []string, known bool) {
 	known = true
 	done := map[string]bool{}
@@ -107,10 +107,10 @@ func (g Ground) without() (after pool.Margin, lost []string, known bool) {
 	return after, lost, known
 }
 
-// fresh is how old the last clean scrub may be for what the others hold to count as read.
+// fresh is the greatest age of the last clean scrub at which the other members count as readable.
 const fresh = 30 * 24 * time.Hour
 
-// Differs says in words how a recipe is another than one that was shown before; empty when it leads the same way.
+// Differs describes how a recipe differs from one that was shown before; empty when the steps are the same.
 func (r Recipe) Differs(before Recipe) (out []string) {
 	say := func(what, was, is string) {
 		if was != is {
@@ -141,7 +141,7 @@ func (r Recipe) after(p Phase) Phase {
 	return r.Steps[i+1]
 }
 
-// has says whether a step is part of it.
+// has reports whether a step is part of it.
 func (r Recipe) has(p Phase) bool { return slices.Contains(r.Steps, p) }
 
 // Rank is a step's place in the procedure, from zero; -1 for one that is not part of it.
@@ -152,7 +152,7 @@ func (r Recipe) Rank(p Phase) int {
 	return slices.Index(r.Steps, p)
 }
 
-// inPlace is the plainest recipe.
+// inPlace is the simplest recipe.
 func inPlace(dark bool) Recipe {
 	if dark {
 		return Recipe{

@@ -23,17 +23,17 @@ type Seat struct {
 	Layers    []string    `json:"layers,omitempty"`
 	Needs     drive.Bytes `json:"needs,omitempty"`  // of the device that joins
 	Margin    pool.Margin `json:"margin"`           // of the pool before the swap began
-	Hand      bool        `json:"hand,omitempty"`   // the pool system cannot be ordered: a person does it
+	Hand      bool        `json:"hand,omitempty"`   // the pool system accepts no orders: a person does it
 	Asked     bool        `json:"asked,omitempty"`  // the order to join was carried out
 	Joined    bool        `json:"joined,omitempty"` // the pool shows the new drive there
 }
 
-// Above are the layers over the drive, or over its partition.
+// Above are the device layers above the drive or its partition.
 func (x Seat) Above() []string {
 	return slices.DeleteFunc(slices.Clone(x.Layers), func(l string) bool { return l == string(stack.Partition) })
 }
 
-// AllSeats are all places that are to be filled. A swap that was planned before there could be several has one.
+// AllSeats are all places that are to be filled. A swap from an earlier version has one.
 func (s *State) AllSeats() []Seat {
 	if len(s.Seats) > 0 {
 		return s.Seats
@@ -52,12 +52,12 @@ func (s *State) poolWords() string {
 	return strings.Join(names, " and ")
 }
 
-// byHand says whether a person does what is ordered elsewhere, at every seat.
+// byHand reports whether a person does the work by hand at every seat.
 func (s *State) byHand() bool {
 	return !slices.ContainsFunc(s.AllSeats(), func(x Seat) bool { return !x.Hand })
 }
 
-// next seat to be ordered to join: not by hand, and not asked or seen there yet; -1 when there is none.
+// next gives the next seat to order: not by hand, not ordered yet and not joined yet; -1 when there is none.
 func (s *State) nextSeat() int {
 	return slices.IndexFunc(s.AllSeats(), func(x Seat) bool { return !x.Hand && !x.Asked && !x.Joined })
 }
@@ -68,8 +68,8 @@ type SeatView struct {
 	Margin pool.Margin
 }
 
-// Combine puts together what the pools show of all seats: the worst of each. The margin that comes with it reaches what
-// it was before the swap only when it does in every pool.
+// Combine merges the views of all seats: the worst of each value. The combined margin reaches that of before the swap
+// only when every pool does.
 func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 	seats := s.AllSeats()
 	out := views[0].PoolView
@@ -96,7 +96,7 @@ func (s *State) Combine(views []SeatView) (PoolView, pool.Margin) {
 	return out, min(margin, before+short)
 }
 
-// add puts the view of one more seat to those before: the worse of both.
+// add merges the view of one more seat: the worse of both.
 func (s *State) add(out *PoolView, v PoolView) {
 	if pool.Worse(v.Member, out.Member) {
 		out.Member = v.Member
@@ -125,7 +125,7 @@ func (s *State) add(out *PoolView, v PoolView) {
 	out.Notices = union(out.Notices, v.Notices)
 }
 
-// union adds what is not there yet, and leaves the list that it was given as it is.
+// union adds what is missing, without changing the list that it was given.
 func union[T comparable](to, more []T) []T {
 	for _, x := range more {
 		if !slices.Contains(to, x) {

@@ -8,7 +8,7 @@ import (
 	"lantern/internal/core/record"
 )
 
-// Situation is what the checks look at, before the start and before every step that lowers margin.
+// Situation is the input of the checks, before the start and before every step that lowers the margin.
 type Situation struct {
 	Plan     State
 	Now      time.Time
@@ -16,43 +16,44 @@ type Situation struct {
 	PoolSeen time.Time
 	// Host is how the host reports.
 	Host Known[HostFacts]
-	// Recovery is what moves in the pool now; empty when nothing does.
+	// Recovery is the recovery that runs in the pool now; empty when none runs.
 	Recovery Known[string]
-	// OtherSwap is who leads another swap on this pool; OnHost another on this host, of which pool. Empty when there is
-	// none.
+	// OtherSwap is the leader of another swap on this pool; OnHost is the pool of another swap on this host. Empty when
+	// there is none.
 	OtherSwap Known[string]
 	OnHost    Known[string]
-	// Gravest is another member of the pool in a bad state; its tail is empty when there is none.
+	// Gravest is the worst other member of the pool; its tail is empty when none is in a bad state.
 	Gravest  Known[Grave]
 	BayKnown bool
-	// Scrub is when the pool was last read through, and whether that left nothing.
+	// Scrub is when the last scrub of the pool ended, and whether it left no errors.
 	Scrub Known[ScrubFacts]
 	// Testing are the members of the pool that run a self-test now.
 	Testing Known[[]string]
-	// Matters are what there is to tell of the pool or the host now that is not about the old drive, in words.
+	// Matters are open matters of the pool or the host other than the old drive, in words.
 	Matters Known[[]string]
 	// Neighbours are the other pools that have members on this host.
 	Neighbours Known[[]Neighbour]
-	// Peers are members of pools on this host that are missing though they should not be, with their places.
+	// Peers are members on this host that are unexpectedly missing, with their places.
 	Peers Known[[]string]
-	// Twin is another drive that tells the same label tail; empty when there is none.
+	// Twin is another drive with the same label tail; empty when there is none.
 	Twin Known[string]
-	// NewVerdict is that of the new drive, NewPast what its counters say of its past.
+	// NewVerdict is the verdict of the new drive, NewPast what its counters show about earlier use.
 	NewVerdict health.Verdict
 	NewPast    []record.Check
-	// Seats are what is known of the pools of all places of the drive; the first is Pool's. Below finds pools that
-	// members of them are.
+	// Seats are the facts about the pools of all places of the drive; the first is that of Pool. Below finds pools that
+	// are members of other pools.
 	Seats []SeatFacts
 	Below pool.Lookup
-	// Uses are what else depends on the drive, beside its pools.
+	// Uses are other things that depend on the drive, besides its pools.
 	Uses Known[[]OtherUse]
-	// Above are the pools that are on pools of the drive.
+	// Above are the pools that are built on pools of the drive.
 	Above Known[[]*pool.Pool]
 	// Stock is a drive in the host that fits and was accepted; empty when there is none.
 	Stock string
 }
 
-// HostFacts are how a host reports: Late when its reports stopped coming, Skew how far its clock is from ours.
+// HostFacts describe the reports of a host: Late is since when they stopped, Skew the difference between its clock and
+// ours.
 type HostFacts struct {
 	Late bool
 	Skew time.Duration
@@ -70,8 +71,8 @@ type ScrubFacts struct {
 	Clean bool
 }
 
-// Neighbour is another pool with members on the host of a swap, and what moves in it; Recovery is empty when nothing
-// does.
+// Neighbour is another pool with members on the host of a swap; Recovery is the recovery that runs in it, empty when
+// none runs.
 type Neighbour struct {
 	Pool     *pool.Pool
 	Recovery string

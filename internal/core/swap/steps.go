@@ -8,7 +8,7 @@ import (
 // StepKind says who acts.
 type StepKind string
 
-// Check looks, Hands is done by a person at the rack, Confirm is typed, Do is an order, Wait is the pool's.
+// Check is a look at facts, Hands is work at the rack, Confirm is typed, Do is an order, Wait is work of the pool.
 const (
 	StepCheck   StepKind = "check"
 	StepHands   StepKind = "hands"
@@ -17,7 +17,7 @@ const (
 	StepWait    StepKind = "wait"
 )
 
-// Step is one thing of the procedure as a person reads it.
+// Step is one step of the procedure as a person reads it.
 type Step struct {
 	Phase  Phase    `json:"phase"`
 	Kind   StepKind `json:"kind"`
@@ -28,7 +28,7 @@ type Step struct {
 	Needs  []string `json:"needs,omitempty"`  // what a person needs
 	Takes  string   `json:"takes,omitempty"`  // how long that usually takes
 	IfNot  string   `json:"if_not,omitempty"` // what to do when it is not seen
-	// Acts is true when a person moves it on with a word: order it, or say that it was done.
+	// Acts is true when a person completes the step by an action: gives the order, or says that it was done.
 	Acts bool `json:"acts,omitempty"`
 }
 
@@ -39,7 +39,7 @@ var tools = []string{
 	"a bag for the drive",
 }
 
-// Steps are all steps of this swap, in order; those of a lower rank than the phase are past.
+// Steps are all steps of this swap, in order; those with a lower rank than the phase are finished.
 func (s *State) Steps() []Step {
 	out := make([]Step, len(s.Recipe.Steps))
 	for i, p := range s.Recipe.Steps {
@@ -48,7 +48,7 @@ func (s *State) Steps() []Step {
 	return out
 }
 
-// wording is what the texts of the steps name: the drives and their bays, as far as they are known.
+// wording holds the names that the texts of the steps use: the drives and their bays, as far as known.
 type wording struct {
 	*State
 	old, oldBay     string // label tail and bay of the old drive
@@ -98,13 +98,13 @@ func (s *State) wording() *wording {
 	if s.New != nil {
 		w.newBay = s.New.bayWords()
 		if s.Recipe.Rank(s.Phase) > s.Recipe.Rank(Confirm) {
-			w.newTail = s.New.Tail() // not before it was read from the label
+			w.newTail = s.New.Tail() // empty until it was read from the label
 		}
 	}
 	return w
 }
 
-// joinSeats tells the step at which the new drive joins, where there are several places, or where a person does it.
+// joinSeats describes the step at which the new drive joins several places, or by a person's hand.
 func (s *State) joinSeats(st *Step, newTail string) {
 	var order, hand []string
 	for _, x := range s.AllSeats() {
@@ -141,7 +141,7 @@ func (s *State) joinSeats(st *Step, newTail string) {
 		"is repeated by itself."
 }
 
-// Now is the step the swap is at; for one that has ended, a step that says so.
+// Now is the present step of the swap; for one that has ended, a step that says so.
 func (s *State) Now() Step {
 	switch s.Phase {
 	case Abandoned:

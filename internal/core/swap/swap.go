@@ -1,6 +1,6 @@
 // Package swap is the replacement of one drive, from the decision to verified healthy: a deterministic state machine.
-// Events go in, a new state and orders come out. Nothing here waits, reads a clock or talks to anybody, so the whole of
-// a procedure can be run, searched and replayed in a test, and a restart continues by replaying what was recorded.
+// It takes events and gives a new state and orders. Nothing here waits, reads a clock or communicates, so a whole
+// procedure can be run, searched and replayed in a test, and a restart continues by replaying the recorded events.
 package swap
 
 import (
@@ -20,28 +20,28 @@ type Phase string
 // The phases. Which of them a swap goes through, and in what order, its recipe says.
 const (
 	Planned   Phase = "planned"
-	Scrub     Phase = "scrub"   // what the others hold is read through first
+	Scrub     Phase = "scrub"   // the other members are read by a scrub first
 	Still     Phase = "still"   // work on the host is moved away or stopped
-	Down      Phase = "down"    // waits for the host to go down
-	Change    Phase = "change"  // the host is down: out and in, by hand
-	Up        Phase = "up"      // the host is back: its clock and its peers are looked at
-	Drain     Phase = "drain"   // what is on the old drive moves to the others
-	Release   Phase = "release" // the pool forgets the place
+	Down      Phase = "down"    // waits until the host is down
+	Change    Phase = "change"  // the host is down: a person exchanges the drives
+	Up        Phase = "up"      // the host is back: its clock and its peers are checked
+	Drain     Phase = "drain"   // the data of the old drive moves to the other members
+	Release   Phase = "release" // the pool removes the place
 	Pull      Phase = "pull"    // waits for the old drive to leave
 	Insert    Phase = "insert"  // waits for a new drive
 	Confirm   Phase = "confirm" // waits for the new drive's label tail
 	Layout    Phase = "layout"  // the agent was ordered to give it the old drive's partitions
-	Prepare   Phase = "prepare" // waits for what a person sets up on it: an encrypted volume
+	Prepare   Phase = "prepare" // waits until a person has set up a layer on it, such as an encrypted volume
 	Join      Phase = "join"    // the agent was ordered to make it a member
 	Recover   Phase = "recover" // the pool restores redundancy
-	Refill    Phase = "refill"  // what was drained, or all, is spread over the members anew
+	Refill    Phase = "refill"  // data is distributed over the members again
 	Rehouse   Phase = "rehouse" // the new drive moves from its temporary place to the bay it stays in
-	Verify    Phase = "verify"  // the pool is done; the closing checks do not all hold yet
+	Verify    Phase = "verify"  // the pool is done; not all closing checks pass yet
 	Closed    Phase = "closed"
 	Abandoned Phase = "abandoned"
 )
 
-// Open says whether anything is still owed.
+// Open reports whether it has not ended.
 func (p Phase) Open() bool { return p != Closed && p != Abandoned && p != "" }
 
 // Drive is what a swap needs to know of a drive.
@@ -52,31 +52,31 @@ type Drive struct {
 	// Sector is the size of its logical sectors in bytes, Medium what it keeps data on; zero and empty if unknown.
 	Sector drive.Bytes  `json:"sector,omitempty"`
 	Medium drive.Medium `json:"medium,omitempty"`
-	// Zoned says how it wants its zones written; empty for one that takes writes anywhere at one pace.
+	// Zoned is how its zones must be written; empty for a drive without zones.
 	Zoned drive.Zoning `json:"zoned,omitempty"`
-	// Holds says what is on it, or uses it, in words. That nothing does is known only when Blank is true.
+	// Holds describes what is on it or uses it. It is known to be empty only when Blank is true.
 	Holds string `json:"holds,omitempty"`
 	Blank bool   `json:"blank"`
-	// Member is the pool that it is a member of; empty when it is in none. It is never a candidate, and never leaves
-	// unnoticed.
+	// Member is the pool that it is a member of; empty when it is in none. Such a drive is never a candidate, and its
+	// removal is always an alarm.
 	Member string `json:"member,omitempty"`
-	// Spare is true of one that stands by in the pool that it is a member of, and that nothing else uses.
+	// Spare is true for a spare of that pool that nothing else uses.
 	Spare bool `json:"spare,omitempty"`
-	// Ill says why it must not be trusted with data; empty if nothing speaks against it.
+	// Ill says why it must not be trusted with data; empty if there is no reason.
 	Ill string `json:"ill,omitempty"`
 	// Testing is true during its acceptance test.
 	Testing bool `json:"testing,omitempty"`
-	// Promised says to which other swap it was promised; empty when to none.
+	// Promised names the other swap that it is reserved for; empty when there is none.
 	Promised string `json:"promised,omitempty"`
-	// Lacks says what the policy asks new drives to be tested for and this one was not; empty when it was tested for
+	// Lacks lists the tests that the policy requires of new drives and that this one has not had; empty when it has had
 	// all.
 	Lacks string `json:"lacks,omitempty"`
-	// Accepted says with what result it was tested before it was trusted, and when; empty when it was not.
+	// Accepted is the result and date of its acceptance test; empty when it was not tested.
 	Accepted string `json:"accepted,omitempty"`
 }
 
-// UnmarshalJSON reads a drive from a record. Records made before it was noted whether a drive was read say nothing of
-// that: then what was found is all that lay there, as it was taken to be when they were made.
+// UnmarshalJSON reads a drive from a record. Older records do not say whether the content of the drive was read; for
+// these, Blank follows from an empty Holds, as it did when they were made.
 func (d *Drive) UnmarshalJSON(b []byte) error {
 	type plain Drive
 	x := struct {
@@ -93,14 +93,14 @@ func (d *Drive) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
-// Wrong is a drive that vanished though it was not its turn.
+// Wrong is a drive that vanished although the swap did not ask for it.
 type Wrong struct {
 	Drive
 	At     time.Time   `json:"at"`
 	Margin pool.Margin `json:"margin"` // what is left without it
 }
 
-// State is everything a swap remembers. The zero State is a swap that was not planned yet.
+// State is the whole state of a swap. The zero State is a swap that is not planned yet.
 type State struct {
 	ID     string `json:"id"`
 	Phase  Phase  `json:"phase"`
@@ -109,51 +109,52 @@ type State struct {
 	PoolID string `json:"pool_id"` // its own id
 	Slot   string `json:"slot"`
 	Host   string `json:"host"`
-	// Seats are all places that the old drive has in pools; the first is that of Pool and Slot. Empty for a swap that
-	// was planned before there could be several.
+	// Seats are all places that the old drive has in pools; the first is that of Pool and Slot. Empty for a swap from
+	// an earlier version.
 	Seats []Seat `json:"seats,omitempty"`
-	// Laid is the key of the drive that was ordered to get the old one's partitions.
+	// Laid is the key of the drive on which the old drive's partitions were ordered to be created.
 	Laid string `json:"laid,omitempty"`
 	Old  Drive  `json:"old"`
 	// OldGone is true while the old drive does not answer.
 	OldGone bool   `json:"old_gone"`
 	New     *Drive `json:"new,omitempty"`
-	// Early is a drive that came before it was its turn: it is looked at when it is.
+	// Early is a drive that came before its step; it is examined when that step is reached.
 	Early *Drive `json:"early,omitempty"`
-	// Came are the drives that came since it was planned and are not its members: they may leave again without alarm.
+	// Came are drives that appeared since the swap was planned and are not members: they may leave again without an
+	// alarm.
 	Came []string `json:"came,omitempty"`
 	// Needs is the least size in bytes the new drive must have, AtMost the largest; 0 is no limit.
 	Needs drive.Bytes `json:"needs"`
 	// Members is how many members the pool's groups had when it was planned.
 	Members int `json:"members,omitempty"`
-	// KeepSpare is true where a person wants the pool's spare to stay what it is.
+	// KeepSpare is true where a person does not want the pool's spare to be used.
 	KeepSpare bool `json:"keep_spare,omitempty"`
-	// What was asked for beyond what the place needs, as for a pool that is to grow
+	// Larger size asked for, as for a pool that is to grow
 	Asked  drive.Bytes `json:"asked,omitempty"`
 	AtMost drive.Bytes `json:"at_most,omitempty"`
 	Lead   string      `json:"lead"` // who leads it
 	// Wrong holds the drives that must be put back before anything goes on (R5).
 	Wrong []Wrong `json:"wrong,omitempty"`
-	// Refused says why the newest drive was not taken, or the newest order did not succeed.
+	// Refused says why the newest drive was refused, or why the newest order failed.
 	Refused string `json:"refused,omitempty"`
-	// BlockedBy says why the step must not be taken now, although the swap has begun (R1, R4); empty when it may be.
-	// Gate are the checks it came from.
+	// BlockedBy says why the present step must not be taken now (R1, R4); empty when it may be. Gate are the checks
+	// that it comes from.
 	BlockedBy   string         `json:"hold,omitempty"`
 	Gate        []record.Check `json:"gate,omitempty"`
 	RefusedTail string         `json:"refused_tail,omitempty"`
 	refusedKey  string
-	// PausedBy says why a person holds the swap; empty when nobody does.
+	// PausedBy is the reason why a person paused the swap; empty when it is not paused.
 	PausedBy string `json:"held,omitempty"`
-	// Stuck says what stands in the way of a recovery that does not begin; empty when nothing does.
+	// Stuck says what prevents a recovery that does not begin; empty when nothing does.
 	Stuck string `json:"stuck,omitempty"`
-	// Order is the number of the newest order; Ordered is true while its outcome is awaited. Begun is true when what
-	// the step orders was seen to have begun.
+	// Order is the number of the newest order; Ordered is true while its outcome is awaited. Begun is true when the
+	// ordered work was observed to have begun.
 	Order      int  `json:"order"`
 	Ordered    bool `json:"ordered"`
 	InProgress bool `json:"begun,omitempty"`
-	// Loses are the volumes of which a person was told that they are lost, and confirmed it (R1).
+	// Loses are the volumes whose loss a person confirmed (R1).
 	Loses []string `json:"loses,omitempty"`
-	// Backup is of when the backup is that a person vouched for; zero when none was asked for.
+	// Backup is the date of the backup that a person stated; zero when none was asked for.
 	Backup    time.Time      `json:"backup,omitzero"`
 	Recovery  string         `json:"recovery,omitempty"` // its id
 	Margin    pool.Margin    `json:"margin"`             // before it began
@@ -162,13 +163,13 @@ type State struct {
 	PlannedAt time.Time      `json:"planned_at"`
 	StartedAt time.Time      `json:"begun_at"`
 	EndedAt   time.Time      `json:"ended_at"`
-	// StartChecks are the checks as they stood when it began; Margins how the pool's margin went since.
+	// StartChecks are the results of the checks when it began; Margins is the course of the pool's margin since.
 	StartChecks []record.Check `json:"began,omitempty"`
-	// Admitted are the checks of the new drive as they stood when it was confirmed.
+	// Admitted are the results of the checks of the new drive when it was confirmed.
 	Admitted []record.Check `json:"admitted,omitempty"`
 	Margins  []Stood        `json:"margins,omitempty"`
 	Fate     *Fate          `json:"fate,omitempty"`
-	Alarms   int            `json:"alarms,omitempty"` // how often somebody was told to stop
+	Alarms   int            `json:"alarms,omitempty"` // how often the swap told somebody to stop
 	Visited  []Passed       `json:"visited,omitempty"`
 }
 
@@ -179,7 +180,7 @@ type Stood struct {
 	Known  bool        `json:"known"`
 }
 
-// Passed is when the swap came to a step.
+// Passed is when the swap reached a step.
 type Passed struct {
 	Phase Phase     `json:"phase"`
 	At    time.Time `json:"at"`
@@ -199,19 +200,19 @@ type FateKind string
 // The fates.
 const (
 	Returned  FateKind = "return"  // to its maker, under warranty
-	Reused    FateKind = "stock"   // it goes back to the shelf
+	Reused    FateKind = "stock"   // back to the stock
 	Destroyed FateKind = "destroy" // with what is on it
 )
 
 // EventKind is what happened.
 type EventKind string
 
-// What persons do can be refused; what was observed cannot.
+// Actions of persons can be refused, observations cannot.
 const (
 	PlanIt    EventKind = "plan"
-	ReplanIt  EventKind = "replan" // before it began: composed anew, as things are now
+	ReplanIt  EventKind = "replan" // before it began: composed again from the newest facts
 	BeginIt   EventKind = "begin"
-	NextIt    EventKind = "next" // do what the step is about, or say that it was done by hand
+	NextIt    EventKind = "next" // perform the action of the step, or say that it was done by hand
 	ConfirmIt EventKind = "confirm"
 	BackIt    EventKind = "back"
 	HoldIt    EventKind = "hold"
@@ -227,12 +228,12 @@ const (
 	OrderDone EventKind = "outcome"
 )
 
-// Observed says that it was reported, not done by a person.
+// Observed reports whether the event is an observation rather than a person's action.
 func (k EventKind) Observed() bool {
 	return slices.Contains([]EventKind{DriveGone, DriveCame, PoolSeen, HostSeen, OrderDone}, k)
 }
 
-// Event is one thing that happened. Only the fields its kind names are read.
+// Event is one event. Only the fields that its kind names are read.
 type Event struct {
 	Kind EventKind `json:"kind"`
 	At   time.Time `json:"at"`
@@ -241,18 +242,18 @@ type Event struct {
 	Plan *State `json:"plan,omitempty"` // plan, replan: identity of the swap, its pool, drive and recipe
 
 	Reason string         `json:"reason,omitempty"` // begin, confirm (when a check warns), hold, lead, abandon
-	Checks []record.Check `json:"checks,omitempty"` // begin, next, confirm, pool: as they stood at that moment
+	Checks []record.Check `json:"checks,omitempty"` // begin, next, confirm, pool: the results at that moment
 
-	Backup    time.Time `json:"backup,omitzero"`      // begin: of when the backup is that the person vouches for
+	Backup    time.Time `json:"backup,omitzero"`      // begin: date of the backup, as the person states it
 	NoBackup  bool      `json:"no_backup,omitempty"`  // begin: the person says that there is none
 	TypedPool string    `json:"typed_pool,omitempty"` // begin: the pool's name, where volumes are lost (R1)
 
-	Tail string `json:"tail,omitempty"` // confirm: what the person read on the label
+	Tail string `json:"tail,omitempty"` // confirm: the tail that the person read on the label
 	To   string `json:"to,omitempty"`   // lead: who leads from now on
 
 	Fate FateKind `json:"fate,omitempty"` // fate
 
-	Drive  *Drive      `json:"drive,omitempty"`  // gone, came; confirm: the new one as it is known now
+	Drive  *Drive      `json:"drive,omitempty"`  // gone, came; confirm: the newest description of the new drive
 	Margin pool.Margin `json:"margin,omitempty"` // gone, pool
 
 	Pool *PoolView `json:"pool,omitempty"` // pool
@@ -264,49 +265,49 @@ type Event struct {
 	Outcome string `json:"outcome,omitempty"`
 }
 
-// PoolView is what a swap looks at in a report of its pool.
+// PoolView is the part of a pool report that a swap needs.
 type PoolView struct {
 	Member pool.MemberState `json:"member"` // at the swap's slot; empty when the pool has no such slot any more
 	Drive  string           `json:"drive"`  // key of the drive there
-	// New is the state of the new drive, wherever in the pool it is, and also while it is filled beside the old one;
-	// empty when the pool does not know it.
+	// New is the state of the new drive at any place of the pool, also while it is filled beside the old one; empty
+	// when it is not in the pool.
 	New         pool.MemberState `json:"new,omitempty"`
 	MarginKnown bool             `json:"margin_known"`
-	Without     pool.Margin      `json:"without"`        // the margin with the member at the slot gone as well
+	Without     pool.Margin      `json:"without"`        // the margin without the member at the slot
 	Lost        []string         `json:"lost,omitempty"` // the volumes that would be lost with it
-	Moving      pool.Margin      `json:"moving"`         // the margin with the new drive gone as well
-	// Drained is true when nothing is any more on the old drive, nor on what depends on it.
+	Moving      pool.Margin      `json:"moving"`         // the margin without the new drive
+	// Drained is true when neither the old drive nor a member that depends on it stores data.
 	Drained bool `json:"drained,omitempty"`
-	// Filled is true when all that depend on the old drive carry their shares.
+	// Filled is true when all members that depend on the old drive store their shares.
 	Filled     bool   `json:"filled,omitempty"`
-	Recovering bool   `json:"recovering"` // anything at all moves in the pool
+	Recovering bool   `json:"recovering"` // any recovery runs in the pool
 	Recovery   string `json:"recovery"`   // id of the recovery that fills the slot, running or ended
-	// Scrubbed is when the newest scrub ended; ScrubClean whether it left nothing.
+	// Scrubbed is when the newest scrub ended; ScrubClean whether it left no errors.
 	Scrubbed     time.Time `json:"scrubbed,omitzero"`
 	ScrubClean   bool      `json:"scrub_clean,omitempty"`
 	Unrepairable uint64    `json:"unrepairable"`
 	NewVerdict   string    `json:"new_verdict"`
 	NewAccepted  string    `json:"new_accepted,omitempty"`
 	LightOn      bool      `json:"light_on"`
-	// Stuck says what stands in the way of a recovery that should run and does not; empty when it runs or need not.
+	// Stuck says what prevents a recovery that should run; empty when it runs or is not needed.
 	Stuck string `json:"stuck,omitempty"`
-	// Spare says that a spare still stands in; empty when none does.
+	// Spare names a spare that still stands in; empty when none does.
 	Spare string `json:"spare,omitempty"`
-	// Joined says of each seat whether its pool shows the new drive there; Prepared that what a person was to set up on
-	// the new drive stands at every seat.
+	// Joined says for each seat whether its pool shows the new drive there. Prepared is true when the layers that a
+	// person sets up exist at every seat.
 	Joined   []bool `json:"joined,omitempty"`
 	Prepared bool   `json:"prepared,omitempty"`
-	// Notices are new ones about the pool that are open, in words.
+	// Notices are the open new notices about the pool, in words.
 	Notices []string `json:"notices,omitempty"`
 }
 
-// Order is what the service is asked to pass on.
+// Order is an order that the service passes to an agent.
 type Order struct {
 	Kind   OrderKind
 	Number int
 	Drive  drive.Identity // join, admit, layout: the new drive; drain, release: the old one
 	Spare  bool           // join: it is a spare of that pool
-	Slots  []string       // drain, refill: the members it is about
+	Slots  []string       // drain, refill: the members concerned
 	Seat   Seat           // join, admit: the place that is filled; scrub: a place in the pool that is read through
 }
 
@@ -316,21 +317,21 @@ type OrderKind string
 // The kinds of orders.
 const (
 	OrderJoin    OrderKind = "join"    // make the new drive a member in place of the old one
-	OrderAdmit   OrderKind = "admit"   // make the new drive a further member: the pool has forgotten the place
+	OrderAdmit   OrderKind = "admit"   // make the new drive an additional member: the pool has removed the old place
 	OrderLayout  OrderKind = "layout"  // give the new drive the partitions of the old one
-	OrderScrub   OrderKind = "scrub"   // read everything through
-	OrderDrain   OrderKind = "drain"   // move what is on it to the others
-	OrderRelease OrderKind = "release" // forget the place
-	OrderRefill  OrderKind = "refill"  // spread what is kept over the members anew
-	OrderNudge   OrderKind = "nudge"   // make a recovery begin that does not
+	OrderScrub   OrderKind = "scrub"   // read all data
+	OrderDrain   OrderKind = "drain"   // move its data to the other members
+	OrderRelease OrderKind = "release" // remove the place
+	OrderRefill  OrderKind = "refill"  // distribute data over the members again
+	OrderNudge   OrderKind = "nudge"   // start a recovery that does not start by itself
 	OrderStop    OrderKind = "stop"    // end what this swap began
 	OrderDark    OrderKind = "dark"    // put the bay's light out
 )
 
-// Writes says whether an order leads to writing on a drive that was not a member.
+// Writes reports whether an order writes to a drive that was not a member.
 func (k OrderKind) Writes() bool { return k == OrderJoin || k == OrderAdmit || k == OrderLayout }
 
-// Refusal is why a person's action was not taken. Nothing was changed.
+// Refusal says why a person's action was refused. Nothing was changed.
 type Refusal struct {
 	Type string // stable, for programs
 	Says string
@@ -343,7 +344,7 @@ func refuse(kind, do, says string, args ...any) *Refusal {
 	return &Refusal{Type: kind, Says: fmt.Sprintf(says, args...), Do: do}
 }
 
-// clone copies what Apply may change, so that a state once given away stays as it was.
+// clone copies what Apply may change, so that a returned state never changes.
 func (s State) clone() State {
 	s.Log, s.Margins, s.Visited = slices.Clip(s.Log), slices.Clip(s.Margins), slices.Clip(s.Visited)
 	s.Wrong = slices.Clone(s.Wrong)
@@ -368,7 +369,7 @@ func (s *State) say(e Event, format string, args ...any) {
 	s.Log = append(s.Log, record.Entry{At: e.At, Who: who, Says: fmt.Sprintf(format, args...)})
 }
 
-// bayWords names a drive's bay, or says that it has none.
+// bayWords names the bay of a drive, or says that it has none.
 func (d Drive) bayWords() string {
 	if d.Bay == "" {
 		return "a place that is not recorded"

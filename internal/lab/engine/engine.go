@@ -52,7 +52,7 @@ func (p *Piece) write(data uint64, version uint32) {
 	p.Data, p.Version, p.Sum = data, version, sum(data, version)
 }
 
-// whole says whether a piece holds what it says it holds.
+// whole reports whether a piece holds what it says it holds.
 func (p *Piece) whole() bool { return p.Version > 0 && p.Sum == sum(p.Data, p.Version) }
 
 // content is what piece j of the data of a version of an extent is: known to whoever checks what is read back.

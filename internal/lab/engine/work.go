@@ -12,7 +12,7 @@ import (
 
 // Bench is what the world is like while work is done.
 type Bench struct {
-	// There says whether a member answers.
+	// There reports whether a member answers.
 	There func(slot string) bool
 	// Rate is what the drive at a slot moves, in bytes a second, on its outermost tracks; Seek what a small thing costs
 	// it.

@@ -38,7 +38,7 @@ func (s *Service) Layouts(name string) ([]api.Layout, error) {
 	return out, nil
 }
 
-// SetLayout keeps how an enclosure looks. Bays that it does not have any more are forgotten.
+// SetLayout keeps how an enclosure looks. Observations of bays that it no longer has are deleted.
 func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -96,7 +96,7 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 	return wire.Layout(next), s.Commit(b)
 }
 
-// RemoveLayout forgets a description, and what was found out of its bays.
+// RemoveLayout deletes a layout and the observations of its bays.
 func (s *Service) RemoveLayout(by, name, layout string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -119,7 +119,7 @@ func (s *Service) RemoveLayout(by, name, layout string) error {
 	return s.Commit(b)
 }
 
-// forgetSpots forgets what is known of bays that no layout has, and puts drives where they are by what is left.
+// forgetSpots deletes the observations of bays that no layout has, and updates the places of drives.
 func (s *State) forgetSpots(b *store.Batch, name string) {
 	var left []enclosure.Spot
 	for _, sp := range s.fleet.Spots[name] {
@@ -135,7 +135,7 @@ func (s *State) forgetSpots(b *store.Batch, name string) {
 	s.replace(b, name)
 }
 
-// replace puts the drives of a host into the bays that are known of them now.
+// replace updates the bays of a host's drives.
 func (s *State) replace(b *store.Batch, name string) {
 	now := s.Clock.Now()
 	h := s.fleet.Hosts[name]
@@ -149,7 +149,7 @@ func (s *State) replace(b *store.Batch, name string) {
 		if section == d.Section && bay == d.Bay && how == d.How {
 			continue
 		}
-		// It did not move; what is known of it did.
+		// The drive did not move; only the knowledge of its place changed.
 		if n := len(d.Stays); n > 0 && section != "" {
 			d.Stays[n-1].Bay = fmt.Sprintf("%s/%s/%d", name, section, bay)
 		} else {
@@ -162,13 +162,13 @@ func (s *State) replace(b *store.Batch, name string) {
 	s.Changed()
 }
 
-// keepSpot notes that a drive was seen in a bay.
+// keepSpot records that a drive was seen in a bay.
 func (s *State) keepSpot(b *store.Batch, host string, sp enclosure.Spot) {
 	s.fleet.Spots[host] = append(slices.DeleteFunc(s.fleet.Spots[host], func(x enclosure.Spot) bool {
 		if x.Section == sp.Section && x.Number == sp.Number {
 			return true
 		}
-		if x.Drive == sp.Drive || x.Port != "" && x.Port == sp.Port { // it was elsewhere before
+		if x.Drive == sp.Drive || x.Port != "" && x.Port == sp.Port { // it was in another bay before
 			b.Drop(&store.Spot{Host: host, Section: x.Section, Number: x.Number})
 			return true
 		}
@@ -177,7 +177,7 @@ func (s *State) keepSpot(b *store.Batch, host string, sp enclosure.Spot) {
 	b.Put(&store.Spot{Host: host, Section: sp.Section, Number: sp.Number, Doc: ledger.Document(sp)})
 }
 
-// ConfirmBay notes that a person saw a drive in a bay, or forgets what was known of the bay.
+// ConfirmBay records that a person saw a drive in a bay, or deletes the observation of the bay.
 func (s *Service) ConfirmBay(by string, req api.Spot) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

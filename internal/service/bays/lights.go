@@ -20,9 +20,9 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// LightOn asks for a bay or a drive to be lit until an end. What is lit already keeps its light, with the new end. A
-// drive whose bay has no light is shown by a rhythm; one that cannot be lit at all, by lighting all others of its
-// section.
+// LightOn lights a bay or a drive until a given end. A light that is already on gets the new end. A drive in a bay
+// without a light is shown by a rhythm of its activity light; if that is impossible too, by lighting all other bays of
+// its section.
 func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -67,7 +67,7 @@ func (s *Service) LightOn(by string, req api.LightOn) (api.Light, error) {
 	return l.Light, s.Commit(b)
 }
 
-// cannotLight says why the light of a bay cannot be switched, and no drive in it may blink.
+// cannotLight says why a bay can neither be lit nor shown by a rhythm.
 func (s *State) cannotLight(d *fleet.Drive, a enclosure.Address) error {
 	if d != nil && d.Present && (d.How != enclosure.Told || a.Section == "") {
 		if s.lastOfBusy(d) {
@@ -102,12 +102,11 @@ func (s *State) cannotLight(d *fleet.Drive, a enclosure.Address) error {
 	return nil
 }
 
-// busyForRhythm is above which share of I/O the last good members of a group are left alone; above twice that, a rhythm
-// in any pool ends.
+// busyForRhythm is the share of busy time above which no rhythm is used on the last good members of a group; above
+// twice that share, a rhythm ends in any pool.
 const busyForRhythm = 0.3
 
-// lastOfBusy says whether a drive is among the last good members of a group in a busy pool: it is not read for a
-// rhythm.
+// lastOfBusy reports whether a drive is among the last good members of a group in a busy pool: no rhythm is used on it.
 func (s *State) lastOfBusy(d *fleet.Drive) bool {
 	at, ok := s.judging.Places()[d.Key()]
 	if !ok {
@@ -127,7 +126,7 @@ func groupMargin(at fleet.Place) (pool.Margin, bool) {
 	return 0, false
 }
 
-// hasLights says whether the enclosure itself tells of a bay, and so may have a light.
+// hasLights reports whether the enclosure itself reports a bay, and so may have a light.
 func (s *State) hasLights(a enclosure.Address) bool {
 	h := s.fleet.Hosts[a.Host]
 	return h != nil && fleet.Told(h, a.Section)
@@ -183,7 +182,7 @@ func (s *State) light(
 		delete(s.surveyFailed, l.Drive)
 	}
 	if !s.hasLights(a) {
-		o.Section, o.Bay = "", 0 // its host knows nothing of this bay
+		o.Section, o.Bay = "", 0 // its host does not report this bay
 	}
 	s.orders.Give(b, o)
 	b.Put(l.row())
@@ -196,7 +195,7 @@ func (s *State) light(
 	return l
 }
 
-// lightOthers lights every other drive of a section, so that the one that is dark shows.
+// lightOthers lights every other drive of a section, so that the dark one is the one meant.
 func (s *State) lightOthers(
 	b *store.Batch,
 	by string,
@@ -319,7 +318,7 @@ func (s *Service) LightOff(id string) (api.Light, error) {
 	return l.Light, s.Commit(b)
 }
 
-// Dim orders a light to go out.
+// Dim orders that a light is switched off.
 func (s *State) Dim(b *store.Batch, l *Light) {
 	o := &orders.Order{LightID: l.Id, Order: api.Order{Kind: api.OrderKindLight}}
 	if a, err := enclosure.ParseAddress(l.Bay); err == nil {
@@ -340,8 +339,7 @@ func (s *State) Dim(b *store.Batch, l *Light) {
 	s.orders.Give(b, o)
 }
 
-// seeRhythms begins rhythms again that an agent does not keep any more: it was restarted. One in a pool that has become
-// busy ends.
+// seeRhythms starts rhythms again that an agent lost by a restart. A rhythm in a pool that has become busy ends.
 func (s *State) seeRhythms(b *store.Batch, from string, r api.Report) {
 	keeps := map[string]bool{}
 	for _, d := range r.Drives {
@@ -363,7 +361,7 @@ func (s *State) seeRhythms(b *store.Batch, from string, r api.Report) {
 	}
 }
 
-// Tick puts out the lights whose time is over.
+// Tick switches off the lights whose end has passed.
 func (s *State) Tick(t *fleet.Tick) {
 	for _, l := range s.LightByID {
 		if (l.State == api.LightStateAsked || l.State == api.LightStateLit) && !t.Now.Before(l.Until) {
@@ -372,7 +370,7 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 }
 
-// Answered takes in what a host observed of a light; ours is false for an order that is not about one.
+// Answered records the outcome of an order about a light; ours is false for other orders.
 func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	if l := s.LightByID[o.LightID]; l != nil {
 		s.lightAnswered(b, l, o)
@@ -380,7 +378,8 @@ func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	return o.LightID != ""
 }
 
-// lightAnswered takes in what a host observed of a light. One that could not be put out is tried again at the next end.
+// lightAnswered records the outcome of an order about a light. A light that could not be switched off is tried again at
+// the next end.
 func (s *State) lightAnswered(b *store.Batch, l *Light, o *orders.Order) {
 	l.Says = o.Says
 	switch {
@@ -423,14 +422,14 @@ func (l *Light) row() *store.Light {
 	return &store.Light{ID: l.Id, Ended: ended, Doc: ledger.Document(l.Light)}
 }
 
-// Take compares the lights and rhythms that a host shows with those that were asked for.
+// Take compares the lights and rhythms that a host reports with those requested.
 func (s *State) Take(c *fleet.Change) {
 	s.seeLights(c.Batch, c.Host.Name, c.Report)
 	s.seeRhythms(c.Batch, c.Host.Name, c.Report)
 }
 
-// seeLights compares what a host's enclosures show with what was asked: a light that burns and belongs to nobody (after
-// a restore, say) is put out by giving it an end.
+// seeLights compares the lights of a host's enclosures with those requested: a light that is on without a request (for
+// example after a restore) gets an end, at which it is switched off.
 func (s *State) seeLights(b *store.Batch, from string, r api.Report) {
 	shown := map[string]bool{}
 	for _, e := range r.Enclosures {
@@ -468,13 +467,13 @@ func (s *State) seeLights(b *store.Batch, from string, r api.Report) {
 	}
 }
 
-// rhythm is how a drive is shown whose bay has no light.
+// rhythm is the way to show a drive in a bay without a light.
 const rhythm = "rhythm"
 
-// foundLit stands where a person's name would: nobody asked for this light.
+// foundLit is used in place of a person's name for a light without a request.
 const foundLit = "found lit"
 
-// Lit says whether a bay's light was last seen on, or is asked to be.
+// Lit reports whether a bay's light was last seen on, or is requested.
 func (s *State) Lit(bay string) bool {
 	for _, l := range s.LightByID {
 		if l.Bay == bay {

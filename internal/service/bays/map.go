@@ -23,7 +23,7 @@ func (s *Service) Bays(name string) (api.BayMap, error) {
 	out := api.BayMap{Host: name, SeenAt: h.SeenAt, Sections: []api.Section{}}
 	verdicts := s.judging.Judge()
 	here := s.fleet.Occupants(name)
-	loose := false // a drive whose bay nobody knows may be in any that is not told
+	loose := false // a drive without a known bay may be in any bay that is not reported
 	for _, d := range s.fleet.Drives {
 		loose = loose || d.Host == name && d.Present && d.Section == ""
 	}

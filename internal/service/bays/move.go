@@ -12,9 +12,9 @@ import (
 	"lantern/internal/store"
 )
 
-// MoveLayout gives a described enclosure to another host, to which its cables go now: which drive was seen in which of
-// its bays stays known as a guess until somebody looks again: hands were at it. What was known by the ports of the host
-// before is forgotten: another host has other ports.
+// MoveLayout moves a described enclosure to the host that it is connected to now. The drives seen in its bays stay
+// known as guesses until somebody looks again, since the enclosure was moved by hand. Observations by the ports of the
+// previous host are deleted.
 func (s *Service) MoveLayout(by, from, layout, to string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

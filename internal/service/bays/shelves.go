@@ -11,11 +11,10 @@ import (
 	"lantern/internal/core/notice"
 )
 
-// strangerFor is how long a bay may be occupied by something that does not answer: a drive needs time to spin up.
+// strangerFor is how long a bay may be occupied by a device that does not answer: a drive needs time to spin up.
 const strangerFor = 2 * time.Minute
 
-// Shelves are parts of enclosures that are not well, and bays in which they believe something to be that does not
-// answer.
+// Shelves are the matters of enclosures: faulty parts, and bays with a device that does not answer.
 func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 	onHost := s.fleet.ByHost()
 	silent := map[string]time.Time{}

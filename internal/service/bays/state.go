@@ -16,7 +16,7 @@ import (
 )
 
 // State is the lights of bays, and the surveys in which people find out which bay is which. It has no lock of its own:
-// whoever calls its methods holds the lock of the service.
+// its methods must be called with the lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet   *fleet.State
@@ -25,12 +25,12 @@ type State struct {
 
 	LightByID map[string]*Light            // those that have not ended
 	surveys   map[string]*enclosure.Survey // by host
-	// surveyFailed is why a drive that is looked for could not be lit.
+	// surveyFailed is the reason why the drive to find could not be lit.
 	surveyFailed map[string]string
-	strangers    map[string]time.Time // bays that are occupied by something that does not answer, since when
+	strangers    map[string]time.Time // bays occupied by a device that does not answer, since when
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State) *State {
 	return &State{
 		Ledger:       l,
@@ -41,13 +41,13 @@ func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State,
 	}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
 // Load makes the lights that have not ended and the surveys from what is in the store.

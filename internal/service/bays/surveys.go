@@ -15,10 +15,10 @@ import (
 	"lantern/internal/store"
 )
 
-// surveyLight is how long a drive is lit while it is looked for.
+// surveyLight is how long the drive to find is lit.
 const surveyLight = 10 * time.Minute
 
-// Survey gives the walk of a host as it stands.
+// Survey gives the present state of a host's survey.
 func (s *Service) Survey(name string) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -70,8 +70,8 @@ func (s *State) viewSurvey(name string) api.Survey {
 	return out
 }
 
-// ActOnSurvey takes one step of a survey. What was found is kept with every step, so that a survey can be left and
-// continued.
+// ActOnSurvey performs one action of a survey. Results are stored with every action, so that a survey can be
+// interrupted and continued.
 func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -135,7 +135,7 @@ func (s *Service) ActOnSurvey(by, name string, req api.SurveyAct) (api.Survey, e
 	return s.viewSurvey(name), s.Commit(b)
 }
 
-// beginSurvey starts a survey of a host's drives: of those whose bay nobody confirmed, or of all.
+// beginSurvey starts a survey of a host's drives: of those without a confirmed bay, or of all.
 func (s *State) beginSurvey(
 	b *store.Batch,
 	h *fleet.Host,
@@ -205,7 +205,7 @@ func (s *State) beginSurvey(
 	return w, nil
 }
 
-// keepSurvey keeps a survey as it is after a step, and lights the drive that is looked for next.
+// keepSurvey stores a survey after an action, and lights the next drive to find.
 func (s *State) keepSurvey(b *store.Batch, w *enclosure.Survey, was, by string, now time.Time) {
 	s.surveys[w.Host] = w
 	b.Put(&store.Survey{Host: w.Host, Doc: ledger.Document(w)})
@@ -218,7 +218,7 @@ func (s *State) keepSurvey(b *store.Batch, w *enclosure.Survey, was, by string, 
 	}
 }
 
-// forgetSpot forgets what was found out of a bay.
+// forgetSpot deletes the observation of a bay.
 func (s *State) forgetSpot(b *store.Batch, host string, sp enclosure.Spot) {
 	s.fleet.Spots[host] = slices.DeleteFunc(
 		s.fleet.Spots[host],
@@ -229,7 +229,7 @@ func (s *State) forgetSpot(b *store.Batch, host string, sp enclosure.Spot) {
 
 func closedWords(says string) string { return strings.ToUpper(says[:1]) + says[1:] }
 
-// darken puts out what lights a drive.
+// darken switches off the light of a drive.
 func (s *State) darken(b *store.Batch, key string) {
 	for _, l := range s.LightByID {
 		if l.Drive == key && key != "" && l.State != api.LightStateGoing {

@@ -7,7 +7,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads the lights and surveys again that are in a batch which was not written.
+// Undo reads the lights and surveys of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, l := range store.Of[store.Light](b) {

@@ -14,18 +14,19 @@ import (
 	"lantern/internal/store"
 )
 
-// Certificate is one that a host's agent was given. Whole certificates are compared, so that nobody who has the
-// service's records, and its authority in them, can make one that counts.
+// Certificate is a certificate issued to a host's agent. Whole certificates are compared, so that somebody with a copy
+// of the service's records, including its certificate authority, cannot create a valid one.
 type Certificate struct {
 	Fingerprint string    `json:"fingerprint"`
 	Key         string    `json:"key"` // of its public key
 	Ends        time.Time `json:"ends"`
 }
 
-// mostCertificates is how many of a host may be valid at once: an answer may be lost, and another is asked for.
+// mostCertificates is the number of valid certificates of a host: an answer may be lost, and another certificate
+// requested.
 const mostCertificates = 5
 
-// CertificatesOf are those of a host that have not ended.
+// CertificatesOf are the certificates of a host that have not expired.
 func CertificatesOf(h *store.Host, now time.Time) (out []Certificate) {
 	if len(h.Certificates) > 0 {
 		_ = json.Unmarshal(h.Certificates, &out) // it was written here
@@ -33,7 +34,7 @@ func CertificatesOf(h *store.Host, now time.Time) (out []Certificate) {
 	return slices.DeleteFunc(out, func(c Certificate) bool { return now.After(c.Ends) })
 }
 
-// Authority gives the service's own, which is made when it is first asked for.
+// Authority gives the service's certificate authority, which is created on first use.
 func (s *Service) Authority() (*authority.Authority, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -69,7 +70,8 @@ func (s *Service) Authority() (*authority.Authority, error) {
 	return a, nil
 }
 
-// Shows refuses an agent whose host has certificates and that shows none of them. shown is nil where it showed none.
+// Shows refuses an agent that does not present one of its host's certificates, if the host has any. shown is nil where
+// it presented none.
 func (s *Service) Shows(host string, shown *x509.Certificate) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -96,8 +98,8 @@ func holds(all []Certificate, shown *x509.Certificate) bool {
 	})
 }
 
-// Certify gives an agent a certificate for its key. The first is for whoever has the host's token; each other one only
-// for who shows one that is valid, or asks again for the same key, as when an answer was lost on its way.
+// Certify issues a certificate for an agent's key. The first one requires the host's token; each further one requires a
+// valid certificate, or the same key again, as after a lost answer.
 func (s *Service) Certify(host string, request []byte, shown *x509.Certificate) (api.AgentCertificate, error) {
 	a, err := s.Authority()
 	if err != nil {

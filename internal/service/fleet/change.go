@@ -14,18 +14,18 @@ import (
 	"lantern/internal/wire"
 )
 
-// Change is one report on its way through the stages: what is known before it, what it says, and what changed by it.
-// Each stage takes what earlier ones found, and adds to the batch.
+// Change is one report on its way through the stages: the state before it, its content, and the changes. Each stage
+// uses the results of earlier ones, and adds to the batch.
 type Change struct {
 	Batch  *store.Batch
 	Host   *Host
 	Report api.Report
-	// Live is true for a report that is newer than what is known. Of any other only the readings count.
+	// Live is true for a report that is newer than the known state. Of any other report only the readings are used.
 	Live bool
-	// First is true for the host's first report, Back for the first after it was quiet.
+	// First is true for the host's first report, Back for the first one after it had stopped reporting.
 	First, Back bool
 	Drives      []DriveChange
-	// keys of drives that were not in the host's newest report before, and of those that are in it no more
+	// keys of drives that were not in the host's previous report, and of drives that are no longer in it
 	Came, Gone []string
 	Pools      []api.PoolReport // as reported; Report.Pools has those as well that are missing from it
 	Vanished   []string         // ids of pools that are missing since this report
@@ -36,8 +36,8 @@ type DriveChange struct {
 	*Drive
 	Key  string
 	Says api.DriveReport
-	// SeenBefore is when it was seen before this report; Dropped is true where it left its bus since and came back by
-	// itself.
+	// SeenBefore is when it was seen before this report; Dropped is true where it left its bus since then and came back
+	// by itself.
 	SeenBefore time.Time
 	Dropped    bool
 	// Newest is true where the report has a reading that is the drive's newest now.
@@ -45,10 +45,10 @@ type DriveChange struct {
 	Keep   bool // whether its facts must be written
 }
 
-// dropFor is how long a drive can be away and have come back by itself; hands take longer.
+// dropFor is the longest absence after which a drive counts as back by itself; a person takes longer.
 const dropFor = 10 * time.Minute
 
-// TakeDrives is the first stage: which drives are told of, and where they are.
+// TakeDrives is the first stage: which drives are reported, and where they are.
 func (s *State) TakeDrives(c *Change) {
 	disputed(s).sift(c)
 	for _, r := range c.Report.Drives {
@@ -80,7 +80,7 @@ func (s *State) TakeDrives(c *Change) {
 	}
 }
 
-// takeFacts keeps what a report says of a drive beside its reading; changed says whether that must be written.
+// takeFacts records what a report says about a drive besides its reading; changed is true when it must be written.
 func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.DriveReport) (changed bool) {
 	at, from := c.Report.At, c.Host.Name
 	if !c.Live && d.Host != "" {
@@ -113,8 +113,8 @@ func (s *State) takeFacts(c *Change, d *Drive, desc drive.Description, r api.Dri
 	return changed
 }
 
-// dropped says whether a drive that reports again had left the bus and came back to where it was by itself. While a
-// swap waits for a drive to be pulled, hands are at work on that host.
+// dropped reports whether a drive that reports again had left the bus and came back to where it was by itself. While a
+// swap waits for a drive to be pulled, a person works on that host.
 func (s *State) dropped(c *Change, d *Drive, r api.DriveReport) bool {
 	section, bay, _ := s.Placed(c.Host.Name, r, d.Key())
 	if d.Present || d.SeenAt.IsZero() || d.Host != c.Host.Name || d.Section != section || d.Bay != bay ||
@@ -124,7 +124,7 @@ func (s *State) dropped(c *Change, d *Drive, r api.DriveReport) bool {
 	return !s.Work.OnHost(c.Host.Name)
 }
 
-// KeepDrives writes the facts of those drives of which something changed.
+// KeepDrives writes the facts of changed drives.
 func (s *State) KeepDrives(c *Change) {
 	for _, x := range c.Drives {
 		if x.Keep {
@@ -133,7 +133,7 @@ func (s *State) KeepDrives(c *Change) {
 	}
 }
 
-// TakeHost keeps what a report says of its host, and finds out which drives came and went.
+// TakeHost records what a report says about its host, and finds which drives appeared and vanished.
 func (s *State) TakeHost(c *Change) {
 	h, r := c.Host, &c.Report
 	was, is := map[string]bool{}, map[string]bool{}
@@ -177,7 +177,7 @@ func (s *State) TakeHost(c *Change) {
 	}
 }
 
-// TakePools keeps the pools that a report tells of.
+// TakePools records the pools of a report.
 func (s *State) TakePools(c *Change) {
 	for _, p := range c.Report.Pools {
 		s.TakePool(c.Host.Name, c.Report.At, p)
@@ -188,7 +188,7 @@ func (s *State) TakePools(c *Change) {
 	}
 }
 
-// missing are the keys that are in one set and not in the other, in order.
+// missing gives the keys that are in one set and not in the other, sorted.
 func missing(of, in map[string]bool) (keys []string) {
 	for key := range of {
 		if !in[key] && key != "" {

@@ -17,23 +17,23 @@ import (
 	"lantern/internal/wire"
 )
 
-// A drive or a pool belongs to the host that reports it, for as long as that host goes on to do so. What another host
-// says of it meanwhile is a claim: it is kept and shown, and changes nothing else. When the first host reports again
-// without the drive, or falls silent, the claim is taken for the truth. When both go on to report it, the drive is
-// either shared, as in a shelf that two hosts are attached to, or contested: two drives with one identity, or a host
-// whose report is wrong. Nothing is ordered for what is contested.
+// A drive or a pool belongs to the host that reports it, as long as that host continues to do so. A report of it from
+// another host meanwhile is a claim: it is recorded and shown, and changes nothing else. When the first host reports
+// without the drive, or stops reporting, the claim is accepted. When both continue to report it, the drive is either
+// shared, as in a shelf that is connected to two hosts, or contested: two drives with one identity, or a host whose
+// report is wrong. No orders are given for a contested drive.
 
-// Claim is what a further host says of a drive.
+// Claim is a report of a drive by a further host.
 type Claim struct {
 	Host      string
 	Since, At time.Time // its first and its newest report with the drive
 	Says      api.DriveReport
-	// Hours are the power-on hours that it read last, when Told: not every report holds a reading.
+	// Hours are the power-on hours that it read last, valid when Told: not every report contains a reading.
 	Hours float64
 	Told  bool
 }
 
-// take keeps what a report says; what an earlier one read stays until it is read again.
+// take records a report; values of an earlier report are kept until they are read again.
 func (x *Claim) take(at time.Time, r api.DriveReport) {
 	x.At, x.Says = at, r
 	if hours, told := r.Reading.Metrics["power_on_hours"]; told {
@@ -41,12 +41,12 @@ func (x *Claim) take(at time.Time, r api.DriveReport) {
 	}
 }
 
-// disputes is the State where several hosts speak of the same thing.
+// disputes is the part of the State about things that several hosts report.
 type disputes struct{ *State }
 
 func disputed(s *State) disputes { return disputes{s} }
 
-// holder is the host that a drive belongs to, if it still speaks for it.
+// holder is the host that a drive belongs to, if that host still reports it.
 func (s disputes) holder(d *Drive) *Host {
 	h := s.Hosts[d.Host]
 	if h == nil || !d.Present || s.Late(h, s.Clock.Now()) {
@@ -55,8 +55,8 @@ func (s disputes) holder(d *Drive) *Host {
 	return h
 }
 
-// sift takes what a report claims of other hosts' drives and pools out of it, and keeps that as claims. It is done
-// before anything else looks at the report.
+// sift removes other hosts' drives and pools from a report and records them as claims. It runs before anything else
+// uses the report.
 func (s disputes) sift(c *Change) {
 	if !c.Live {
 		s.siftPast(c)
@@ -92,15 +92,15 @@ func (s disputes) sift(c *Change) {
 	c.Report.Drives = keep
 	for _, d := range s.claimedBy(from) {
 		if d.Claims[from].At.Before(at) {
-			delete(d.Claims, from) // it does not say so any more
+			delete(d.Claims, from) // it no longer reports it
 			d.Touch()
 		}
 	}
 	s.siftPools(c, own)
 }
 
-// usesIt says whether a drive that two hosts see belongs to the one that reports now: it has the drive in a pool, the
-// other has not, and both mean the same drive.
+// usesIt reports whether a drive that two hosts see belongs to the reporting one: it has the drive in a pool, the other
+// has not, and both report the same drive.
 func (s disputes) usesIt(c *Change, d *Drive, r api.DriveReport) bool {
 	key := d.Key()
 	x := Claim{}
@@ -109,7 +109,7 @@ func (s disputes) usesIt(c *Change, d *Drive, r api.DriveReport) bool {
 	}
 	x.take(c.Report.At, r)
 	if slices.ContainsFunc(s.PoolsWith(key), func(p *Pool) bool { return p.Reporter == d.Host }) ||
-		s.twoDrives(d, &x) != "" || !x.Told { // without its hours nobody knows that it is the same drive
+		s.twoDrives(d, &x) != "" || !x.Told { // without its hours it is not known to be the same drive
 		return false
 	}
 	return slices.ContainsFunc(c.Report.Pools, func(p api.PoolReport) bool {
@@ -120,7 +120,7 @@ func (s disputes) usesIt(c *Change, d *Drive, r api.DriveReport) bool {
 	})
 }
 
-// siftSections leaves out sections of enclosures that cannot be: bays are counted and drawn by them.
+// siftSections removes impossible sections of enclosures: bays are counted and drawn by them.
 func (s disputes) siftSections(c *Change) {
 	c.Report.Enclosures = slices.Clone(c.Report.Enclosures)
 	for i := range c.Report.Enclosures {
@@ -136,7 +136,7 @@ func (s disputes) siftSections(c *Change) {
 	}
 }
 
-// siftPools keeps a host from taking over a pool that another host reports, or of which it sees no drive.
+// siftPools prevents a host from taking over a pool that another host reports, or of which it sees no drive.
 func (s disputes) siftPools(c *Change, own map[string]bool) {
 	from, at := c.Host.Name, c.Report.At
 	keep := make([]api.PoolReport, 0, len(c.Report.Pools))
@@ -168,8 +168,8 @@ func (s disputes) siftPools(c *Change, own map[string]bool) {
 	c.Report.Pools = keep
 }
 
-// withoutOthers takes out of a pool's account the drives that are not its reporter's to speak of: those of another host
-// which has them in a pool of its own. Other drives of other hosts may be members of a pool that spans hosts.
+// withoutOthers removes from a reported pool the drives of another host that has them in a pool of its own. Other
+// drives of other hosts may be members of a pool that spans hosts.
 func (s disputes) withoutOthers(from string, r api.PoolReport) api.PoolReport {
 	theirs := func(key string) bool {
 		d := s.Drives[key]
@@ -200,7 +200,7 @@ func (s disputes) withoutOthers(from string, r api.PoolReport) api.PoolReport {
 	return r
 }
 
-// siftPast leaves out of a report of the past what is said of drives that its host did not hold then.
+// siftPast removes from a report of the past the drives that did not belong to its host then.
 func (s disputes) siftPast(c *Change) {
 	c.Report.Drives = slices.DeleteFunc(slices.Clone(c.Report.Drives), func(r api.DriveReport) bool {
 		d := s.Drives[wire.ToDescription(r).Key()]
@@ -222,8 +222,8 @@ type Hold struct {
 	To   time.Time `json:"to,omitzero"`
 }
 
-// heldBy says whether a host may speak of a drive at a moment: it held it then, or nobody did and it was the next or
-// the last to hold it.
+// heldBy reports whether a host may report a drive at a moment: the drive belonged to it then, or to no host and this
+// host was the next or the last one.
 func (d *Drive) heldBy(host string, at time.Time) bool {
 	if len(d.Held) == 0 {
 		return d.Host == "" || d.Host == host
@@ -239,7 +239,7 @@ func (d *Drive) heldBy(host string, at time.Time) bool {
 	return !within && next < len(d.Held) && d.Held[next].Host == host
 }
 
-// hold notes which host a drive belongs to from now on.
+// hold records which host a drive belongs to from now on.
 func (d *Drive) hold(host string, at time.Time) {
 	if len(d.Held) == 0 && d.Host != "" {
 		d.Held = []Hold{{Host: d.Host, From: d.FirstAt}} // a record of an earlier version
@@ -264,7 +264,7 @@ func (s disputes) claimedBy(host string) (out []*Drive) {
 	return out
 }
 
-// withClaims are the drives of which another host than theirs speaks, by key.
+// withClaims are the drives with claims of another host, by key.
 func (x *index) withClaims() iter.Seq2[*Drive, string] {
 	return func(yield func(*Drive, string) bool) {
 		for key := range x.claimed {
@@ -278,7 +278,7 @@ func (x *index) withClaims() iter.Seq2[*Drive, string] {
 	}
 }
 
-// claims are those that stand: the claiming host reports, and its newest report has it.
+// claims are the valid claims: the claiming host reports, and its newest report has the drive.
 func (s disputes) claims(d *Drive) (out []*Claim) {
 	for _, name := range slices.Sorted(maps.Keys(d.Claims)) {
 		if h := s.Hosts[name]; h != nil && !s.Late(h, s.Clock.Now()) {
@@ -288,7 +288,7 @@ func (s disputes) claims(d *Drive) (out []*Claim) {
 	return out
 }
 
-// Contested says why nobody knows which drive is meant by an identity; empty when there is one drive.
+// Contested says why an identity is ambiguous; empty when it means one drive.
 func (s *State) Contested(d *Drive) string {
 	h := disputed(s).holder(d)
 	if h == nil || len(d.Claims) == 0 {
@@ -296,7 +296,7 @@ func (s *State) Contested(d *Drive) string {
 	}
 	for _, x := range disputed(s).claims(d) {
 		if !h.SeenAt.After(x.Since) {
-			continue // the next report of its holder tells
+			continue // the next report of its holder decides
 		}
 		if why := disputed(s).twoDrives(d, x); why != "" {
 			return fmt.Sprintf("is reported by %s and by %s at once, and they differ in %s: these are two drives, or one of "+
@@ -306,8 +306,8 @@ func (s *State) Contested(d *Drive) string {
 	return ""
 }
 
-// twoDrives says what speaks against a claim being about the very same drive: a shelf that two hosts are attached to
-// shows both of them the same. An identity that the world does not share out but once (a WWN) is needed.
+// twoDrives says why a claim may be about another drive: a shelf that is connected to two hosts shows the same drive to
+// both. A globally unique identity (a WWN) is required.
 func (s disputes) twoDrives(d *Drive, x *Claim) string {
 	desc := wire.ToDescription(x.Says)
 	hours, known := d.Record["power_on_hours"].Last()
@@ -328,7 +328,7 @@ func (s disputes) twoDrives(d *Drive, x *Claim) string {
 	return ""
 }
 
-// adopt gives the drives of a host, which it no longer speaks for, to hosts that claimed them.
+// adopt gives the drives that a host no longer reports to hosts that claimed them.
 func (s disputes) adopt(c *Change, keys []string) {
 	for _, key := range keys {
 		d := s.Drives[key]
@@ -352,14 +352,14 @@ func (s disputes) adopt(c *Change, keys []string) {
 	}
 }
 
-// PoolClaim is what a further host says of a pool.
+// PoolClaim is a report of a pool by a further host.
 type PoolClaim struct {
 	Host      string
 	Since, At time.Time
-	Differs   []string // places of which it says something else
+	Differs   []string // places that it reports differently
 }
 
-// differ are the places of a pool of which a report says something else.
+// differ gives the places of a pool that a report shows differently.
 func differ(p *Pool, r api.PoolReport) (out []string) {
 	q := wire.ToPool(r)
 	seen := map[string]string{}
@@ -379,8 +379,8 @@ func differ(p *Pool, r api.PoolReport) (out []string) {
 	return slices.Compact(out)
 }
 
-// poolClash says why a pool is contested: a further host goes on to report it and says something else, or members of it
-// are contested themselves.
+// poolClash says why a pool is contested: a further host continues to report it differently, or members of it are
+// contested themselves.
 func (s disputes) poolClash(p *Pool) string {
 	h := s.Hosts[p.Reporter]
 	if h != nil && !s.Late(h, s.Clock.Now()) {
@@ -411,9 +411,9 @@ func some(slots []string) string {
 	return "place " + strings.Join(slots, ", ")
 }
 
-// takeClaims is a stage: what a report changed about claims reaches the pools.
+// takeClaims is a stage: it updates pools after changes of claims.
 func (s disputes) takeClaims(c *Change) {
-	of := map[*Pool]bool{} // with a drive that is claimed
+	of := map[*Pool]bool{} // with a claimed drive
 	for _, key := range s.withClaims() {
 		for _, p := range s.index.pools[key] {
 			of[p] = true
@@ -439,7 +439,7 @@ func (s disputes) takeClaims(c *Change) {
 	}
 }
 
-// ClaimMatters are what is to be told of drives that are contested.
+// ClaimMatters are the matters of contested drives.
 func (s *State) ClaimMatters() (out []notice.Matter) {
 	for d, key := range s.withClaims() {
 		if why := s.Contested(d); why != "" {
@@ -455,7 +455,7 @@ func (s *State) ClaimMatters() (out []notice.Matter) {
 	return out
 }
 
-// ViewClaims are a drive's claims as they are shown.
+// ViewClaims are a drive's claims for display.
 func (s *State) ViewClaims(d *Drive) (out []api.DriveClaim) {
 	for _, x := range disputed(s).claims(d) {
 		v := api.DriveClaim{Host: x.Host, Path: x.Says.Path, Since: x.Since, SeenAt: x.At}

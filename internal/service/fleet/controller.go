@@ -24,8 +24,8 @@ func ControllerOf(h *store.Host) (c api.HostController, ok bool) {
 	return c, true
 }
 
-// SetController keeps how a host's agent reaches the host's management controller. Its password is told to nobody but
-// that agent.
+// SetController stores how a host's agent reaches the host's management controller. Its password is given only to that
+// agent.
 func (s *Service) SetController(by, name string, req api.SetController) error {
 	req.Url = strings.TrimRight(strings.TrimSpace(req.Url), "/")
 	u, err := url.Parse(req.Url)
@@ -53,7 +53,7 @@ func (s *Service) SetController(by, name string, req api.SetController) error {
 		fmt.Sprintf("%s set the management controller of %s: %s", by, name, req.Url))
 }
 
-// RemoveController has a host's agent ask no management controller any more; its password is forgotten.
+// RemoveController ends the use of a host's management controller; its password is deleted.
 func (s *Service) RemoveController(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -91,7 +91,7 @@ func (s *Service) keepController(h *Host, row store.Host, secret *store.HostSecr
 	return nil
 }
 
-// ControllerVersion changes with what a host's agent is told of its management controller; empty where there is none.
+// ControllerVersion changes with the settings of a host's management controller; empty where there is none.
 func (s *Service) ControllerVersion(host string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -105,11 +105,11 @@ func versionOf(h *store.Host) string {
 	if len(h.Controller) == 0 {
 		return ""
 	}
-	sum := sha256.Sum256(h.Controller) // the moment at which it was set is in it
+	sum := sha256.Sum256(h.Controller) // it contains the moment at which it was set
 	return hex.EncodeToString(sum[:8])
 }
 
-// AgentController is what a host's own agent is told of its management controller; ok is false where there is none.
+// AgentController gives a host's own agent the settings of its management controller; ok is false where there is none.
 func (s *Service) AgentController(host string) (v api.AgentController, ok bool, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -129,7 +129,7 @@ func (s *Service) AgentController(host string) (v api.AgentController, ok bool, 
 		Fingerprint: c.Fingerprint}, err == nil, err
 }
 
-// moveSecret has what is kept secret of a host kept under its new name.
+// moveSecret stores a host's secret under its new name.
 func moveSecret(s *State, b *store.Batch, from, to string) error {
 	secret, err := store.One[store.HostSecret](s.Store, "host = ?", from)
 	if errors.Is(err, store.ErrNone) {

@@ -27,7 +27,7 @@ type Accepted struct {
 	Says  string    `json:"says"`
 }
 
-// Words tells of it; empty for a drive that has not passed.
+// Words describes it; empty for a drive that has not passed.
 func (a Accepted) Words() string {
 	if a.State != string(accept.Passed) {
 		return ""
@@ -60,7 +60,7 @@ func ByPlace(a, b *Drive) int {
 	return cmp.Compare(a.Key(), b.Key())
 }
 
-// Matches says whether any of what people know of a drive holds q.
+// Matches reports whether the inventory record of a drive contains q.
 func (d *Drive) Matches(q, poolName string) bool {
 	q = strings.ToUpper(strings.TrimSpace(q))
 	if q == "" {
@@ -74,14 +74,14 @@ func (d *Drive) Matches(q, poolName string) bool {
 	return false
 }
 
-// Past is what speaks against a drive though nothing may be found of it now: a finding that called for its replacement,
-// or a swap that took it out. It stays with the drive's identity.
+// Past is earlier evidence against a drive: a finding that called for its replacement, or a swap that removed it. It
+// stays with the drive's identity even if there are no findings now.
 type Past struct {
 	At   time.Time `json:"at"`
 	Says string    `json:"says"`
 }
 
-// Remember keeps the newest that speaks against a drive; changed says whether that must be written down.
+// Remember records the newest evidence against a drive; changed is true when it must be written.
 func (d *Drive) Remember(p Past) (changed bool) {
 	changed = p.Says != d.Past.Says || p.At.Sub(d.Past.At) > time.Hour
 	if changed {
@@ -90,8 +90,8 @@ func (d *Drive) Remember(p Past) (changed bool) {
 	return changed
 }
 
-// Distrust says why a drive must pass the test of a new drive before it may replace another; empty when nothing is
-// known against it, or when it passed since.
+// Distrust says why a drive must pass an acceptance test before it may replace another; empty without evidence against
+// it, or when it has passed one since.
 func (s *State) Distrust(d *Drive) string {
 	if d.Past.At.IsZero() || d.Accepted.State == string(accept.Passed) && d.Accepted.At.After(d.Past.At) {
 		return ""
@@ -103,8 +103,8 @@ func (s *State) Distrust(d *Drive) string {
 	)
 }
 
-// TestHours are the power-on hours of a log entry. ATA logs write 16 bits of them; how often those ran over follows
-// from how old the drive is now.
+// TestHours are the power-on hours of a log entry. ATA logs write 16 bits of them; the number of overflows follows from
+// the drive's present hours.
 func TestHours(logged int, now float64) float64 {
 	const wrap = 1 << 16
 	h := float64(logged)
@@ -114,7 +114,7 @@ func TestHours(logged int, now float64) float64 {
 	return h
 }
 
-// Drive is one drive as it is remembered.
+// Drive is the state of one drive in memory.
 type Drive struct {
 	Facts
 	// key and index are set when the drive becomes known. version changes with everything that a finding can depend on;
@@ -124,23 +124,23 @@ type Drive struct {
 	version int
 	changed bool
 	Record  history.Record
-	Loose   int // readings that were not folded yet
-	// Saved is up to when the store's record of it has everything, in Unix milliseconds; 0 when it has none.
+	Loose   int // readings that are not in a block yet
+	// Saved is the end of its record in the store, in Unix milliseconds; 0 when there is none.
 	Saved   int64
 	Thinned time.Time
-	// standing is what was found and not cleared yet; standingKept is when it was written down.
+	// standing are its open findings; standingKept is when they were written.
 	Standing     []health.Standing
 	StandingKept time.Time
-	// busy is the share of the last minutes in which it did I/O, as of busyAt.
+	// busy is the share of the last minutes in which it did I/O, at busyAt.
 	Busy   float64
 	busyAt time.Time
-	// Claims are what other hosts say of it, by host, while Host speaks for it.
+	// Claims are the reports of it by other hosts, by host, while it belongs to Host.
 	Claims map[string]*Claim
-	// stalled is since when its self-test makes no progress, zero while it does.
+	// stalled is since when its self-test makes no progress; zero while it does.
 	Stalled time.Time
 }
 
-// Facts are what is kept of a drive as JSON.
+// Facts are the stored facts of a drive, as JSON.
 type Facts struct {
 	Desc    drive.Description `json:"desc"`
 	Host    string            `json:"host"`
@@ -154,40 +154,39 @@ type Facts struct {
 	SeenAt  time.Time         `json:"seen_at"`
 	Holds   []string          `json:"holds"`
 	Blind   string            `json:"blind"`
-	// Looked says that both its ends were read, so that Holds is all that is there; Uses is what depends on it, and
-	// Told that its agent can tell of that; Paths are the ways to it where there are several; Layout its partition
-	// table.
+	// Looked is true when both its ends were read, so that Holds is complete; Uses is what depends on it, valid when
+	// Told; Paths are the paths to it where there are several; Layout is its partition table.
 	Looked   bool               `json:"looked,omitempty"`
 	Uses     []api.Use          `json:"uses,omitempty"`
 	Told     bool               `json:"uses_told,omitempty"`
 	Paths    []api.DrivePath    `json:"paths,omitempty"`
 	Layout   api.PartitionTable `json:"layout,omitzero"`
-	Reading  api.Reading        `json:"reading"`  // the newest, its metrics left out
-	Replaced bool               `json:"replaced"` // by a swap: that it is gone is no fault
+	Reading  api.Reading        `json:"reading"`  // the newest, without its metrics
+	Replaced bool               `json:"replaced"` // by a swap: its absence is no fault
 	Names    []string           `json:"names,omitempty"`
 	Stays    []health.Stay      `json:"stays,omitempty"`     // the bays it was in, in order of time
-	BadLinks []string           `json:"bad_links,omitempty"` // the bays in which its link was bad
-	// Stock says that it is kept to replace others, StockNote what people wrote to that; Accepted is the result of its
+	BadLinks []string           `json:"bad_links,omitempty"` // bays in which it had link errors
+	// Stock is true when it is kept to replace others, StockNote is the note about that; Accepted is the result of its
 	// newest acceptance test.
 	Stock     bool     `json:"stock,omitempty"`
 	StockNote string   `json:"stock_note,omitempty"`
 	Accepted  Accepted `json:"accepted,omitzero"`
-	// Before are the identities under which it was known before, and that a person said are this drive.
+	// Before are earlier identities that a person merged into this drive.
 	Before []drive.Identity `json:"before,omitempty"`
-	// Past is the gravest that was found of it: it is not stock again before it has passed the test of a new drive.
+	// Past is the worst evidence against it: it cannot be stock again before it has passed an acceptance test.
 	Past Past `json:"past,omitzero"`
-	// Failed is where its newest failed self-test stopped, and what its pool says is there.
+	// Failed is the address at which its newest failed self-test stopped, and what its pool stores there.
 	Failed *api.FailedAt `json:"failed,omitempty"`
-	// Took is how long its newest tests of each kind took from order to end, the newest first.
+	// Took are the durations of its newest tests of each kind from order to end, the newest first.
 	Took map[string][]time.Duration `json:"took,omitempty"`
-	// Life is what its counters had counted when they began anew; nil when it must be made out from all readings.
+	// Life is the sum of its counters' values before resets; nil when it must be computed from all readings.
 	Life map[drive.MetricName]history.Life `json:"life"`
 }
 
 // Version changes with everything that a finding can depend on.
 func (d *Drive) Version() int { return d.version }
 
-// Touch notes that something changed on which a finding can depend.
+// Touch records that something changed on which a finding can depend.
 func (d *Drive) Touch() {
 	d.version++
 	if !d.changed && d.index != nil {
@@ -224,7 +223,7 @@ func PlaceWords(d *Drive) string {
 	return "bay " + d.BayName()
 }
 
-// Believable returns a reading without its impossible values. They are added to its unreadable pages, in order of their
+// Believable returns a reading without impossible values. They are added to its unreadable pages, in order of their
 // names.
 func Believable(rd api.Reading) api.Reading {
 	type value struct{ name, why string }
@@ -249,7 +248,7 @@ func Believable(rd api.Reading) api.Reading {
 	return rd
 }
 
-// Stay notes where a drive is now, if that is somewhere else than before.
+// Stay records the place of a drive, if it differs from the previous one.
 func (d *Drive) Stay(host, section string, bay int, at time.Time) {
 	if section == "" {
 		return
@@ -266,7 +265,7 @@ func (d *Drive) Stay(host, section string, bay int, at time.Time) {
 	d.Stays = append(d.Stays[max(0, n+1-most):], place)
 }
 
-// LastTest is the newest test of a kind that came to an end of its own, passed or failed.
+// LastTest is the newest test of a kind that ended by itself, passed or failed.
 type LastTest struct {
 	At     time.Time
 	About  bool
@@ -289,10 +288,10 @@ func (s *State) LastTests(d *Drive) map[drive.SelfTestKind]LastTest {
 	return out
 }
 
-// busyAverage is over how long a drive's I/O is averaged.
+// busyAverage is the time over which a drive's I/O is averaged.
 const busyAverage = 5 * time.Minute
 
-// Feel takes in how busy a drive was since the report before, as an average over some minutes.
+// Feel updates the average of how busy a drive is over some minutes, since the previous report.
 func (d *Drive) Feel(busy float64, at time.Time) {
 	if span := at.Sub(d.busyAt); d.busyAt.IsZero() || span >= busyAverage {
 		d.Busy = busy
@@ -302,7 +301,7 @@ func (d *Drive) Feel(busy float64, at time.Time) {
 	d.busyAt = at
 }
 
-// Source is what the newest value of a metric was read from.
+// Source is the source of the newest value of a metric.
 func (d *Drive) Source(n drive.MetricName) string {
 	return drive.SourceOf(n, d.Reading.Sources[string(n)])
 }

@@ -56,7 +56,7 @@ func (s *State) FindDrive(name string) (*Drive, error) {
 	)
 }
 
-// inBay is the drive that is in a bay, where that is sure: a guess names no drive.
+// inBay is the drive in a bay, where that is certain: a guess does not count.
 func (s *State) inBay(a enclosure.Address) (*Drive, error) {
 	d := s.Occupants(a.Host)[a]
 	switch {
@@ -110,7 +110,7 @@ func (s *State) FindPool(name string) (*Pool, error) {
 	)
 }
 
-// NoHost is the problem of a host that is not known.
+// NoHost is the problem for an unknown host.
 func NoHost(s *State, name string) *problem.Problem {
 	return problem.Missing("no-host", "host", name, slices.Sorted(maps.Keys(s.Hosts)))
 }

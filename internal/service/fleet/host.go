@@ -36,8 +36,8 @@ func CheckHostName(name string) error {
 	)
 }
 
-// Enrol makes a host known and gives it a token. One that is known gets another only where that is said: its agent is
-// shut out until it has the new one.
+// Enrol adds a host and issues a token. A known host gets a new one only if that is requested explicitly: its agent is
+// locked out until it has the new token.
 func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 	if err := CheckHostName(name); err != nil {
 		return "", err
@@ -75,7 +75,7 @@ func (s *Service) Enrol(by, name string, renew bool) (string, error) {
 	return token, s.Commit(b)
 }
 
-// TokenFor gives a host a token, known or not: for who holds the service itself.
+// TokenFor issues a token for a known or unknown host: for an administrator of the service's own machine.
 func (s *Service) TokenFor(by, name string) (string, error) {
 	s.mu.Lock()
 	known := s.Hosts[name] != nil
@@ -88,29 +88,29 @@ type Host struct {
 	LastReport api.Report
 	Quiet      bool
 	Taken      []string      // ids of its newest reports
-	Skew       time.Duration // how far its clock was behind ours in the newest report
+	Skew       time.Duration // difference between its clock and ours in the newest report
 	Refused    api.RefusedReports
 	started    time.Time      // when it was started, by our clock, as its newest report has it
 	Heard      bool           // it has reported since the service was started
-	Agent      api.AgentState // what its agent said of itself with the newest report; nothing after a start
+	Agent      api.AgentState // what its agent reported about itself with the newest report; empty after a start
 }
 
-// SetPractice makes this service a practice: what it writes says so.
+// SetPractice marks this service as a rehearsal: everything that it writes says so.
 func (s *Service) SetPractice(p api.Practice) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.Practice = p
 }
 
-// Late says whether two reports of a host were missed (R7).
+// Late reports whether two reports of a host were missed (R7).
 func (s *State) Late(h *Host, now time.Time) bool {
 	return h.SeenAt.IsZero() || now.Sub(h.SeenAt) > time.Duration(2*h.Interval*float64(time.Second))
 }
 
-// idsAtHand is how many ids of a host's newest reports are known without a look into the store.
+// idsAtHand is the number of ids of a host's newest reports that are kept in memory.
 const IdsAtHand = 64
 
-// withoutReadings is what is kept of a report to compare the next one with: what is there, whenever it was told.
+// withoutReadings is the part of a report that the next one is compared with: what exists, without times.
 func withoutReadings(r api.Report) api.Report {
 	r.Id, r.At = "", time.Time{}
 	r.Drives = slices.Clone(r.Drives)
@@ -125,8 +125,7 @@ func withoutReadings(r api.Report) api.Report {
 	return r
 }
 
-// beside is what the newest report of a host told beside what is there, as it is kept: so that after a start everything
-// is shown as it was.
+// beside is the rest of the newest report of a host, as stored: so that after a start everything is shown as before.
 type beside struct {
 	Agent   api.AgentState     `json:"agent,omitzero"`
 	Skew    time.Duration      `json:"skew,omitempty"`
@@ -134,7 +133,7 @@ type beside struct {
 	Started time.Time          `json:"started,omitzero"`
 	Busy    map[string]float64 `json:"busy,omitempty"`
 	At      time.Time          `json:"at"` // of the report
-	// Witness is when the marks on the members of each pool were read.
+	// Witness is when the metadata on the members of each pool were read.
 	Witness map[string]time.Time `json:"witness,omitempty"`
 }
 
@@ -163,7 +162,7 @@ func (h *Host) besides(drives []DriveChange, pools []api.PoolReport) beside {
 	return b
 }
 
-// told is what is kept of what the newest report told beside what is there; nothing in records of before that was kept.
+// told gives the stored rest of the newest report; empty in records of earlier versions.
 func (h *Host) told() (b beside, err error) {
 	if len(h.Host.Beside) == 0 {
 		return b, nil
@@ -174,7 +173,7 @@ func (h *Host) told() (b beside, err error) {
 	return b, err
 }
 
-// takePools takes the pools of a host's newest report again.
+// takePools restores the pools of a host's newest report.
 func takePools(s *State, h *Host) error {
 	b, err := h.told()
 	if err != nil {
@@ -187,7 +186,7 @@ func takePools(s *State, h *Host) error {
 	return nil
 }
 
-// remember makes a host what it was when its newest report had been taken.
+// remember restores the state of a host after its newest report.
 func remember(s *State, h *Host) error {
 	b, err := h.told()
 	if err != nil {
@@ -202,7 +201,7 @@ func remember(s *State, h *Host) error {
 	return nil
 }
 
-// HearAgent notes what a host's agent says of itself.
+// HearAgent records what a host's agent reports about itself.
 func (s *Service) HearAgent(host string, a api.AgentState) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

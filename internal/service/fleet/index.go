@@ -30,7 +30,7 @@ type order struct {
 	drives  []*Drive
 }
 
-// ordered brings the list up to date. Drives seldom change their order, so it mostly only checks the order.
+// ordered updates the list. The order seldom changes, so usually this only checks it.
 func (o *order) ordered(s *State, by func(a, b *Drive) int) []*Drive {
 	if o.version != s.index.version || len(o.drives) != len(s.Drives) {
 		o.version, o.drives = s.index.version, slices.Collect(maps.Values(s.Drives))
@@ -44,7 +44,7 @@ func (o *order) ordered(s *State, by func(a, b *Drive) int) []*Drive {
 // ByPlace are all drives in the order of their hosts and bays. The slice must not be changed.
 func (x *index) ByPlace() []*Drive { return x.byPlace.ordered(x.of, ByPlace) }
 
-// TakeChanged gives the drives that changed or became known since it was called last.
+// TakeChanged gives the drives that changed or were added since its last call.
 func (x *index) TakeChanged() []*Drive {
 	out := x.changed
 	x.changed = nil
@@ -54,7 +54,7 @@ func (x *index) TakeChanged() []*Drive {
 	return out
 }
 
-// ByHost gives a function that finds the drives of a host, in the order of their bays. It is good until a drive moves
+// ByHost gives a function that finds the drives of a host, in the order of their bays. It is valid until a drive moves
 // to another host. The drives' slice must not be changed.
 func (x *index) ByHost() func(host string) []*Drive {
 	all := x.ByPlace()
@@ -78,7 +78,7 @@ func (x *index) ByAge() []*Drive {
 	})
 }
 
-// HostOf says which host's token it is.
+// HostOf gives the host of a token.
 func (s *Service) HostOf(token string) (string, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -15,21 +15,21 @@ import (
 )
 
 const (
-	// clockMost is how far a host's clock may be off before its times are corrected. A correction is changed only when it
-	// is off by a fifth of that, so that corrected times do not change a little with every report.
+	// clockMost is the clock error of a host above which its times are corrected. A correction is changed only when it
+	// is off by a fifth of that, so that corrected times do not change with every report.
 	clockMost = 5 * time.Second
 	// clockWall is the same in real time, for clocks that run fast.
 	clockWall = 3 * time.Second
-	// skewTold is how far off a clock is before people are told.
+	// skewTold is the clock error above which people are notified.
 	skewTold = 30 * time.Second
-	// bootsKept is how many earlier runs of a host are remembered.
+	// bootsKept is the number of earlier boots of a host that are stored.
 	bootsKept = 16
-	// refusedFor is how long after the newest refused report people are told of it.
+	// refusedFor is how long after the newest refused report its notice stays open.
 	refusedFor = 24 * time.Hour
 )
 
-// Newer says whether a report is newer than everything that its host has said. Order comes from the host's boot and the
-// seconds since then, which no setting of a clock can change; from a host that does not tell them, from its times.
+// Newer reports whether a report is newer than all earlier ones of its host. The order is that of the host's boot and
+// the seconds since then, which do not depend on its clock; without these, that of its times.
 func (s *State) Newer(h *Host, r *api.Report) bool {
 	switch {
 	case r.Past:
@@ -45,8 +45,8 @@ func (s *State) Newer(h *Host, r *api.Report) bool {
 
 func (s *State) tolerance() time.Duration { return s.Clock.AtLeast(clockMost, clockWall) }
 
-// Align makes the times in a report those of our clock, and notes how far its host's clock is off. A report whose age
-// is not known is corrected only when it is dated ahead of us.
+// Align converts the times in a report to our clock, and records the clock error of its host. A report of unknown age
+// is corrected only when its time is in the future.
 func (s *State) Align(h *Host, r *api.Report) error {
 	now := s.Clock.Now()
 	if r.At.IsZero() {
@@ -64,7 +64,7 @@ func (s *State) Align(h *Host, r *api.Report) error {
 	behind, known := clockBehind(h, r, newer, now)
 	shift := h.Shift
 	switch {
-	case !known && behind >= -most: // an old report, or a slow clock: nobody can tell
+	case !known && behind >= -most: // an old report, or a slow clock: this cannot be distinguished
 		shift = 0
 	case behind.Abs() <= most:
 		shift = 0
@@ -86,19 +86,19 @@ func (s *State) Align(h *Host, r *api.Report) error {
 	return nil
 }
 
-// clockBehind is how far the clock by which a report was made is behind ours; known says whether the age of the report
-// is, or it may have been on its way for as long.
+// clockBehind is how far the host's clock was behind ours when a report was made; known is true when the age of the
+// report is known, else it may have been in transit for that time.
 func clockBehind(h *Host, r *api.Report, newer bool, now time.Time) (behind time.Duration, known bool) {
 	age := r.SentBootSeconds - r.BootSeconds
 	switch {
 	case r.Boot == "":
-	case r.Boot == h.Boot && !newer: // it comes again, or late: how long before the newest one it was made is known
+	case r.Boot == h.Boot && !newer: // repeated or late: its time before the newest report is known
 		return h.SeenAt.Add(-seconds(h.BootSeconds - r.BootSeconds)).Sub(r.At), true
-	case !newer: // of an earlier run: before the newest, whenever that was
+	case !newer: // from an earlier boot: before the newest report
 		return min(0, h.SeenAt.Add(-time.Second).Sub(r.At)), true
 	case r.SentBootSeconds > 0 && age >= 0:
-		// When the host was started, by our clock: a report that was long on its way makes it later than it was. So of
-		// this one and the one before the earlier counts.
+		// The time of the host's boot by our clock. A report that was long in transit gives a later time, so the
+		// earlier of this and the previous value is used.
 		started := now.Add(-seconds(r.SentBootSeconds))
 		used := started
 		if r.Boot == h.Boot && !h.started.IsZero() && h.started.Before(started) {
@@ -139,7 +139,7 @@ func shiftTimes(v reflect.Value, d time.Duration) {
 	}
 }
 
-// Follow notes that a live report is the newest of its host.
+// Follow records that a live report is the newest of its host.
 func (h *Host) Follow(r *api.Report) {
 	if r.Boot != h.Boot && h.Boot != "" {
 		boots := append(strings.Split(h.Boots, ","), h.Boot)
@@ -148,7 +148,7 @@ func (h *Host) Follow(r *api.Report) {
 	h.Boot, h.BootSeconds = r.Boot, r.BootSeconds
 }
 
-// Refuse notes that a report of a host was refused for good, so that people are told: nothing in it is taken in.
+// Refuse records that a report of a host was refused permanently, so that people are notified: nothing in it is used.
 func (s *Service) Refuse(host string, why error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -158,7 +158,7 @@ func (s *Service) Refuse(host string, why error) {
 	}
 }
 
-// RefusedOf is what is known of refused reports of a host, from us or from its agent, whichever is newer.
+// RefusedOf describes refused reports of a host, from the service or from its agent, whichever is newer.
 func (h *Host) RefusedOf() api.RefusedReports {
 	r := h.LastReport.Refused
 	if h.Refused.At.After(r.At) {
@@ -168,8 +168,7 @@ func (h *Host) RefusedOf() api.RefusedReports {
 	return r
 }
 
-// HostMatters are what people are told of hosts that report: that their clocks are wrong, or that something they say is
-// refused.
+// HostMatters are the matters of reporting hosts: wrong clocks and refused reports.
 func (s *State) HostMatters() (out []notice.Matter) {
 	now := s.Clock.Now()
 	for _, h := range s.Hosts {
@@ -211,7 +210,7 @@ func times(n int) string {
 	return fmt.Sprintf("%d times", n)
 }
 
-// wide is a length of time in its largest unit, so that a notice does not change with every report.
+// wide is a duration in its largest unit, so that a notice does not change with every report.
 func wide(d time.Duration) string {
 	switch {
 	case d >= 48*time.Hour:
@@ -224,13 +223,13 @@ func wide(d time.Duration) string {
 	return "about " + fmt.Sprint(max(1, int(d.Seconds()/10+0.5))*10) + " s"
 }
 
-// settleEach is how often settle looks at everything if the clock was not set back.
+// settleEach is how often settle checks everything if the clock was not set back.
 const settleEach = time.Minute
 
-// settle puts back what is dated ahead of our own clock, after that was set back: otherwise hosts would not be seen to
-// fall silent until it has come to where it was.
+// settle moves future times back after our own clock was set back: otherwise silent hosts would not be detected until
+// the clock has reached its earlier time.
 func (s *State) settle(now time.Time) {
-	// Times lie in the future only after the clock was set back; the regular check is a safeguard.
+	// Times are in the future only after the clock was set back; the regular check is a safeguard.
 	if last := s.index.settledAt; !last.IsZero() && !now.Before(last) && now.Sub(last) < settleEach {
 		return
 	}

@@ -22,8 +22,8 @@ const (
 	mostAsking = 2000
 )
 
-// Invite makes a code with which up to so many hosts can ask to be enrolled, until it ends. Those whose names fit
-// pattern (path.Match), if there is one, are enrolled at once; the others wait until somebody approves them.
+// Invite makes a code with which a limited number of hosts can request enrolment, until it expires. Hosts whose names
+// match pattern (path.Match), if given, are enrolled at once; the others wait for approval.
 func (s *Service) Invite(by string, req api.InviteHosts) (api.Invitation, error) {
 	lasts := time.Duration(req.Hours * float64(time.Hour))
 	switch {
@@ -68,7 +68,7 @@ func (s *Service) Invite(by string, req api.InviteHosts) (api.Invitation, error)
 	return v, nil
 }
 
-// now is real time: invitations are about people and machines, not about the lab.
+// now is real time: invitations do not depend on the lab's clock.
 func (s *Service) now() time.Time { return time.Now().UTC() }
 
 func viewInvitation(row store.Invitation) api.Invitation {
@@ -82,7 +82,7 @@ func viewInvitation(row store.Invitation) api.Invitation {
 	}
 }
 
-// Invitations are those that have not ended, and the hosts that wait.
+// Invitations are the valid invitations, and the waiting hosts.
 func (s *Service) Invitations() (api.Invitations, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -103,7 +103,7 @@ func (s *Service) Invitations() (api.Invitations, error) {
 	return out, err
 }
 
-// Withdraw ends an invitation; hosts that ask already go on waiting.
+// Withdraw ends an invitation; hosts that wait already keep waiting.
 func (s *Service) Withdraw(by, id string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -120,8 +120,8 @@ func (s *Service) Withdraw(by, id string) error {
 	return s.Commit(b)
 }
 
-// Ask is an agent that asks to be enrolled, with a code and with the token that it made for itself. It asks again until
-// it is enrolled: done says that it is.
+// Ask handles an agent's request for enrolment, with a code and a token that it made itself. The agent repeats the
+// request until done is true.
 func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) {
 	if err := CheckHostName(req.Name); err != nil {
 		return false, err
@@ -201,7 +201,7 @@ func (s *Service) Ask(req api.AskEnrolment, from string) (done bool, err error) 
 	return false, s.Commit(b)
 }
 
-// enrolled writes a batch with a new host in it, and makes the host known.
+// enrolled writes a batch with a new host, and adds the host.
 func (s *Service) enrolled(b *store.Batch, name string, hash []byte, says string) error {
 	h := &Host{Host: store.Host{Name: name, Enrolled: s.Clock.Now(), TokenHash: hash}}
 	row := h.Host
@@ -215,7 +215,7 @@ func (s *Service) enrolled(b *store.Batch, name string, hash []byte, says string
 	return nil
 }
 
-// asking is the host that waits under a name.
+// asking is the waiting host of a name.
 func (s *Service) asking(name string) (store.Asking, error) {
 	a, err := store.One[store.Asking](s.Store, "name = ?", name)
 	if errors.Is(err, store.ErrNone) {

@@ -10,13 +10,13 @@ import (
 	"lantern/internal/wire"
 )
 
-// EnclosuresOf are a host's enclosures: those that it tells of, and those that people described. An enclosure that
-// tells of itself stands before a description of the same section.
+// EnclosuresOf are a host's enclosures: reported ones, and ones that people described. A reported enclosure takes
+// precedence over a description of the same section.
 func (s *State) EnclosuresOf(h *Host) []api.EnclosureReport {
 	out := slices.Clone(h.LastReport.Enclosures)
 	for i := range out {
 		out[i].Sections = slices.Clone(out[i].Sections)
-		// one that tells of its slots, but not how they stand, looks as somebody described it
+		// the description gives the arrangement of an enclosure that reports its slots only
 		for k, sec := range out[i].Sections {
 			if drawn, ok := s.Section(h.Name, sec.Name); ok && sec.Plain {
 				v := wire.Enclosure(enclosure.Layout{Sections: []enclosure.Section{drawn}}, nil).Sections[0]
@@ -35,7 +35,7 @@ func (s *State) EnclosuresOf(h *Host) []api.EnclosureReport {
 	return out
 }
 
-// Told says whether a host's enclosure itself tells of a section.
+// Told reports whether a host's enclosure itself reports a section.
 func Told(h *Host, section string) bool {
 	for _, e := range h.LastReport.Enclosures {
 		for _, sec := range e.Sections {
@@ -47,7 +47,7 @@ func Told(h *Host, section string) bool {
 	return false
 }
 
-// Plain says whether the enclosure tells of a section's slots, but not how they stand.
+// Plain reports whether the enclosure reports a section's slots, but not their arrangement.
 func Plain(h *Host, section string) bool {
 	for _, e := range h.LastReport.Enclosures {
 		for _, sec := range e.Sections {
@@ -59,7 +59,7 @@ func Plain(h *Host, section string) bool {
 	return false
 }
 
-// Placed gives the bay of a drive as its host tells it, or else as people found it out.
+// Placed gives the bay of a drive as its host reports it, else from people's observations.
 func (s *State) Placed(host string, r api.DriveReport, key string) (section string, bay int, how enclosure.How) {
 	if r.Section != "" {
 		return r.Section, r.Bay, enclosure.Told
@@ -79,7 +79,7 @@ func (s *State) Section(host, name string) (enclosure.Section, bool) {
 	return enclosure.Section{}, false
 }
 
-// Port is what a drive hangs on by its host's newest report.
+// Port is the port of a drive in its host's newest report.
 func (s *State) Port(d *Drive) string {
 	if h := s.Hosts[d.Host]; h != nil {
 		for _, r := range h.LastReport.Drives {
@@ -91,7 +91,7 @@ func (s *State) Port(d *Drive) string {
 	return ""
 }
 
-// LoadLayouts makes the layouts and what people saw in which bay from what is in the store.
+// LoadLayouts loads the layouts and people's observations of bays from the store.
 func (s *State) LoadLayouts() error {
 	s.Layouts, s.Spots = map[string][]enclosure.Layout{}, map[string][]enclosure.Spot{}
 	layouts, err := store.All[store.Layout](s.Store, "host, name", "")

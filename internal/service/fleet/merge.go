@@ -10,23 +10,23 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// powerOnHours is the counter that only grows, by which a younger drive is told from the same one.
+// powerOnHours is a counter that only grows: it distinguishes a younger drive from the same drive.
 const powerOnHours drive.MetricName = "power_on_hours"
 
-// calledBefore says whether an identity that the drive had before has a serial that ends so, or a key that is so.
+// calledBefore reports whether an earlier identity of the drive has a serial with this ending, or this key.
 func (d *Drive) calledBefore(want string) bool {
 	return slices.ContainsFunc(d.Before, func(i drive.Identity) bool {
 		return strings.HasSuffix(strings.ToUpper(i.Serial), want) || strings.EqualFold(i.Key(), want)
 	})
 }
 
-// hours are for how many it was powered on; known is false where it does not tell them.
+// hours are its power-on hours; known is false where it does not report them.
 func (d *Drive) hours() (n float64, known bool) {
 	p, known := d.Record[powerOnHours].Last()
 	return p.Value, known
 }
 
-// TwoDrives says what shows that two identities are of two drives; nil when nothing does.
+// TwoDrives says why two identities belong to two drives; nil when there is no evidence for that.
 func TwoDrives(from, into *Drive) error {
 	differ := func(do, format string, args ...any) error {
 		return problem.New(409, "two-drives", do, format, args...)
@@ -54,8 +54,9 @@ func TwoDrives(from, into *Drive) error {
 	return nil
 }
 
-// Merged are the facts of a drive with what was known under another identity of it. What speaks against it stays. That
-// it passed its test counts only where the hours of both show that it is one drive: anything else is somebody's word.
+// Merged are the facts of a drive, combined with those of another identity of it. Evidence against it is kept. A passed
+// acceptance test counts only where the hours of both show that it is one drive: anything else is only a person's
+// statement.
 func (d *Drive) Merged(from *Drive) Facts {
 	f := d.Facts
 	f.Before = append(append(slices.Clone(f.Before), from.Before...), from.Desc.Identity)
@@ -73,12 +74,12 @@ func (d *Drive) Merged(from *Drive) Facts {
 	if f.StockNote == "" {
 		f.StockNote = from.StockNote
 	}
-	f.Life = nil // made out anew from all readings
+	f.Life = nil // computed again from all readings
 	return f
 }
 
-// Unlist takes a drive out of memory before the batch is written that drops it, so that nothing else in the batch puts
-// it back; back lists it again.
+// Unlist removes a drive from memory before the batch that deletes it is written, so that nothing else in the batch
+// adds it again; back restores it.
 func Unlist(s *State, d *Drive) (back func()) {
 	key := d.Key()
 	unknow(s, key, d)
@@ -91,7 +92,7 @@ func Unlist(s *State, d *Drive) (back func()) {
 	}
 }
 
-// MergeWords tells of a merge.
+// MergeWords describes a merge.
 func MergeWords(by string, from, into *Drive, reason string) string {
 	return fmt.Sprintf(
 		"%s joined %s with %s, its earlier identity: %s",

@@ -13,13 +13,13 @@ import (
 // Names are those of pools.
 type Names struct {
 	given map[string]store.PoolName // by people, by the pool's id
-	twins map[string]bool           // whether more than one pool has the name; nil when it must be made out anew
+	twins map[string]bool           // whether more than one pool has the name; nil when it must be computed again
 }
 
-// Anew has it made out anew which names several pools have.
+// Anew marks the duplicate names for computing again.
 func (n *Names) Anew() { n.twins = nil }
 
-// twins are the names that more than one pool has.
+// twins are the names of more than one pool.
 func (s *State) twins() map[string]bool {
 	if s.Names.twins == nil {
 		s.Names.twins = map[string]bool{}
@@ -45,8 +45,7 @@ func (s *State) loadNames() error {
 	return nil
 }
 
-// AlsoCalled are all names under which records tell of a pool: its own, the one that its host gives it, and those that
-// people gave it before.
+// AlsoCalled are all names of a pool in records: its present one, the one from its host, and earlier ones from people.
 func AlsoCalled(s *State, p *Pool) []string {
 	out := []string{p.Name, p.Reported}
 	out = append(out, strings.FieldsFunc(s.Names.given[p.ID].Formerly, func(r rune) bool { return r == '\n' })...)
@@ -54,7 +53,8 @@ func AlsoCalled(s *State, p *Pool) []string {
 	return slices.Compact(out)
 }
 
-// NameNow is what a pool is called now, whatever it was called when a record was made; that name where it is not known.
+// NameNow is the present name of a pool that has another name in a record; the name in the record where the pool is
+// unknown.
 func NameNow(s *State, id, then string) string {
 	if p := s.Pools[id]; p != nil {
 		return p.Name
@@ -65,7 +65,7 @@ func NameNow(s *State, id, then string) string {
 // mostName is the length of the longest name of a pool.
 const mostName = 64
 
-// CheckPoolName refuses what cannot be the name of a pool, or would be mistaken for another pool.
+// CheckPoolName refuses an invalid name of a pool, and one that could be confused with another pool.
 func CheckPoolName(s *State, p *Pool, to string) error {
 	odd := func(r rune) bool {
 		return !unicode.IsPrint(r) || unicode.IsSpace(r) || strings.ContainsRune("\"'`\\,", r)
@@ -91,9 +91,9 @@ func CheckPoolName(s *State, p *Pool, to string) error {
 	return nil
 }
 
-// RenamePool puts the name that people give a pool into a batch, and gives what makes it in memory once that is
-// written. The name that its host reports takes the given one away. The caller has looked that nothing under way names
-// it.
+// RenamePool adds a person's name for a pool to a batch, and returns the function that applies it in memory after the
+// write. The name that the pool's host reports removes the given one. The caller must have checked that nothing under
+// way uses the name.
 func RenamePool(s *State, b *store.Batch, p *Pool, to string) (done func()) {
 	row := store.PoolName{ID: p.ID, Name: to}
 	former := slices.DeleteFunc(AlsoCalled(s, p), func(n string) bool { return n == to || n == p.Reported })

@@ -16,8 +16,8 @@ func BoolInt(b bool) int {
 	return 0
 }
 
-// Occupants are the drives in a host's bays; where none answers, the one that was last seen there, if its pool still
-// has a place for it.
+// Occupants are the drives in a host's bays; where none answers, the one last seen there, if its pool still has a place
+// for it.
 func (s *State) Occupants(host string) map[enclosure.Address]*Drive {
 	out := map[enclosure.Address]*Drive{}
 	for key, d := range s.Drives {
@@ -27,7 +27,7 @@ func (s *State) Occupants(host string) map[enclosure.Address]*Drive {
 		at := enclosure.Address{Host: host, Section: d.Section, Number: d.Bay}
 		was := out[at]
 		if was != nil && was.Present && (!d.Present || was.Desc.Key() < key) {
-			continue // two in one bay are told of elsewhere; the map shows the same one each time
+			continue // two drives in one bay are reported elsewhere; the map always shows the same one
 		}
 		if d.Present || (was == nil || !was.Present && d.SeenAt.After(was.SeenAt)) && len(s.PoolsWith(key)) > 0 {
 			out[at] = d
@@ -44,7 +44,7 @@ func (s *State) BadLink(key string, d *Drive, bay string) {
 	s.BadLinksVersion++
 }
 
-// Know puts a drive among those that are remembered.
+// Know adds a drive to memory.
 func (s *State) Know(key string, d *Drive) {
 	d.key, d.index = key, &s.index
 	d.Touch()
@@ -53,7 +53,7 @@ func (s *State) Know(key string, d *Drive) {
 	s.Batches[Batch(d)] = append(s.Batches[Batch(d)], key)
 }
 
-// Batch is what serials of drives that may be siblings have in common.
+// Batch is the common part of the serials of possible siblings.
 func Batch(d *Drive) string {
 	if n := len(d.Desc.Serial); n > 3 {
 		return d.Desc.Model + "/" + d.Desc.Serial[:n-3]
@@ -68,7 +68,7 @@ type Place struct {
 	Group   string
 	Peers   []string
 	Filling bool
-	// also are its further places: the one above is the one that is worst off.
+	// also are its further places: the one above is the worst.
 	Also []Place
 }
 
@@ -83,7 +83,7 @@ func (at Place) Every(f func(Place)) {
 	}
 }
 
-// WorseThan says whether a place is worse off than another; margins are those of pools.
+// WorseThan reports whether a place is worse than another; margins are those of pools.
 func (at Place) WorseThan(o Place, margins map[string]int) bool {
 	if at.Member.State != o.Member.State {
 		return pool.Worse(at.Member.State, o.Member.State)

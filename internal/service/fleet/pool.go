@@ -22,16 +22,16 @@ type Pool struct {
 	Reported string // the name that its host gives it
 	At       time.Time
 	Running  []string // ids of recoveries that are running or paused
-	Offers   []string // what can be asked of it
+	Offers   []string // its capabilities
 	Priority string
-	Torn     bool   // it changed while it was read, again and again
-	Waits    string // why a recovery that should run does not
-	// unseen is since when its host reports and does not report it any more, zero while it does; wrong says what of its
-	// report cannot be; witness is the second account of its members.
+	Torn     bool   // it changed repeatedly while it was read
+	Waits    string // why a recovery that should run does not run
+	// unseen is since when its host reports without it; zero while the host reports it; wrong says what is impossible
+	// in its report; witness is the second account of its members.
 	Unseen  time.Time
 	Wrong   string
 	Witness api.Witness
-	// Claims are what other hosts say of it, by host; Clash says why nobody knows whose word holds.
+	// Claims are the reports of it by other hosts, by host; Clash says why it is not known which report is right.
 	Claims map[string]*PoolClaim
 	Clash  string
 	// drives are the keys of the drives that have a place in it, hosts the names of the hosts that its members are on.
@@ -40,7 +40,7 @@ type Pool struct {
 	kept   kept
 }
 
-// TakePool puts a reported pool into memory. A place whose drive is not named keeps the one that was last seen there.
+// TakePool puts a reported pool into memory. A place without a reported drive keeps the one last seen there.
 func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	before := s.Pools[p.Id]
 	next := &Pool{
@@ -123,7 +123,7 @@ func runningOf(all []api.RecoveryReport) (ids []string) {
 	return ids
 }
 
-// drop forgets a pool.
+// drop removes a pool from memory.
 func (s *State) drop(id string) {
 	if p := s.Pools[id]; p != nil {
 		for key := range p.drives {
@@ -133,7 +133,7 @@ func (s *State) drop(id string) {
 	}
 }
 
-// PoolBusy is the mean of how busy a pool's drives are: one sick member alone does not make a busy pool.
+// PoolBusy is the mean busy share of a pool's drives: one failing member alone does not make a busy pool.
 func (s *State) PoolBusy(p *Pool) float64 {
 	sum, n := 0.0, 0
 	p.Everyone(func(_ string, m *pool.Member) {
@@ -162,7 +162,7 @@ func (s *State) PoolsWith(key string) (out []*Pool) {
 	return out
 }
 
-// Below finds a pool that a member of another one is; of one that is not seen any more, nothing is known.
+// Below finds a pool that is a member of another one; a pool that is no longer seen is unknown.
 func (s *State) Below(id string) *pool.Pool {
 	if p := s.Pools[id]; p != nil && p.WhyUnknown() == "" {
 		return &p.Pool
@@ -170,11 +170,11 @@ func (s *State) Below(id string) *pool.Pool {
 	return nil
 }
 
-// Known says whether the pool is as it is shown: its host reports it, and its report can be so.
+// Known reports whether the state of the pool is known: its host reports it, and the report is consistent.
 func (p *Pool) Known() bool { return p.Unseen.IsZero() && p.Wrong == "" && p.Clash == "" }
 
-// AsKnown is the pool as far as it is known now: all members are unknown where its report is missing, contradicts
-// itself, or changed while it was read.
+// AsKnown is the pool as far as it is known now: all members are unknown where its report is missing or inconsistent,
+// or changed while it was read.
 func (s *State) AsKnown(p *Pool) *pool.Pool {
 	if p.WhyUnknown() == "" {
 		return &p.Pool
@@ -183,8 +183,8 @@ func (s *State) AsKnown(p *Pool) *pool.Pool {
 	return &q
 }
 
-// Margin is how many more drives a pool can lose. It is not known of a pool that its host does not report any more,
-// whose report contradicts itself, or that changed again and again while it was read (R7).
+// Margin is how many more drives a pool can lose. It is unknown when its host no longer reports the pool, and when its
+// report is inconsistent or changed repeatedly while it was read (R7).
 func (s *State) Margin(p *Pool) (pool.Margin, bool) {
 	if p.WhyUnknown() != "" {
 		return 0, false
@@ -221,7 +221,7 @@ func (p *Pool) FullMargin(below pool.Lookup) int {
 	return int(p.kept.full)
 }
 
-// MarginLimitedBy is what keeps a pool's margin down.
+// MarginLimitedBy is what limits a pool's margin.
 func (p *Pool) MarginLimitedBy(below pool.Lookup) string {
 	work := func() string {
 		q := p.Through(below)
@@ -236,8 +236,8 @@ func (p *Pool) MarginLimitedBy(below pool.Lookup) string {
 	return p.kept.limitedBy
 }
 
-// kept is what was worked out of a pool: it stands as long as the pool is as it is. Of one with members that are pools
-// themselves, nothing is kept.
+// kept holds computed values of a pool, valid as long as the pool is unchanged. Nothing is kept of a pool with members
+// that are pools.
 type kept struct {
 	layered, made, known bool
 	margin               pool.Margin
@@ -247,7 +247,7 @@ type kept struct {
 	limitedBy            string
 }
 
-// Layered says whether the pool is on other pools.
+// Layered reports whether the pool is on other pools.
 func (p *Pool) Layered() bool { return p.kept.layered }
 
 type without struct {
@@ -280,8 +280,8 @@ func (s *State) Without(p *Pool, key, slot string) (left pool.Margin, lost []str
 	return left, lost, known
 }
 
-// Unreported carries the pools over that a host told of before and does not tell of any more: what was seen once is
-// remembered, and is not taken for what is (R7). Those of which another host speaks now are left to it.
+// Unreported keeps the pools that a host reported before and no longer reports: they are remembered, but their state is
+// unknown (R7). Pools that another host reports now belong to that host.
 func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *api.Report) (gone []string) {
 	for _, p := range was {
 		now := s.Pools[p.Id]
@@ -298,8 +298,8 @@ func (s *State) Unreported(from string, at time.Time, was []api.PoolReport, r *a
 	return gone
 }
 
-// PoolMatters are what is to be told of pools as a whole: those that are not seen any more, whose report contradicts
-// itself, or of which two accounts differ.
+// PoolMatters are the matters of whole pools: pools that are no longer seen, with an inconsistent report, or with two
+// accounts that differ.
 func (s *State) PoolMatters() (out []notice.Matter) {
 	for _, p := range s.SortedPools() {
 		says, do := p.Trouble()
@@ -321,7 +321,7 @@ func (s *State) PoolMatters() (out []notice.Matter) {
 	return out
 }
 
-// WhyUnknown says why nothing that is shown of a pool can be counted on now; empty when it can.
+// WhyUnknown says why the shown state of a pool cannot be relied on now; empty when it can.
 func (p *Pool) WhyUnknown() string {
 	switch {
 	case !p.Known():
@@ -335,7 +335,7 @@ func (p *Pool) WhyUnknown() string {
 	return ""
 }
 
-// Trouble says why a pool is not known to be as it is shown; empty when it is.
+// Trouble says why the state of a pool is not known; empty when it is known.
 func (p *Pool) Trouble() (says, do string) {
 	switch {
 	case !p.Unseen.IsZero():
@@ -352,7 +352,7 @@ func (p *Pool) Trouble() (says, do string) {
 			"agent on " + p.Reporter + ", and at the pool by hand."
 	case p.Clash != "":
 		return p.Clash, "Nothing is ordered for it. Find out which host should use its drives, and stop the other one."
-	case len(p.Witness.Differs) > 0 && !p.Witness.Unread: // that its drives are in standby is no trouble
+	case len(p.Witness.Differs) > 0 && !p.Witness.Unread: // drives in standby are no trouble
 		return "the live view and the on-disk metadata of " + p.Name + " differ: " + strings.Join(
 			p.Witness.Differs,
 			"; ",
@@ -361,7 +361,7 @@ func (p *Pool) Trouble() (says, do string) {
 	return "", ""
 }
 
-// Above are the pools that are on a pool, directly or through others.
+// Above are the pools built on a pool, directly or through others.
 func (s *State) Above(ids map[string]bool) (out []*pool.Pool) {
 	seen := map[string]bool{}
 	for range len(s.Pools) {
@@ -381,7 +381,8 @@ func (s *State) Above(ids map[string]bool) (out []*pool.Pool) {
 	return out
 }
 
-// OnlyOn says whether a pool has members on a host and on no other, so that it stops when that is down.
+// OnlyOn reports whether all members of a pool are on one host, so that the pool is unavailable while that host is
+// down.
 func (p *Pool) OnlyOn(host string) bool {
 	there, elsewhere := false, false
 	p.Everyone(func(group string, m *pool.Member) {

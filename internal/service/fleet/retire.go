@@ -14,7 +14,7 @@ import (
 	"lantern/internal/store"
 )
 
-// needReason refuses what is done without one.
+// needReason refuses an action without a reason.
 func NeedReason(reason string) error {
 	if strings.TrimSpace(reason) == "" {
 		return problem.New(422, "reason-needed", "Say why, with --reason.", "A reason is required.")
@@ -22,7 +22,7 @@ func NeedReason(reason string) error {
 	return nil
 }
 
-// HostNamed is a host by name, or the problem that there is none.
+// HostNamed finds a host by name, or gives the problem that there is none.
 func HostNamed(s *State, name string) (*Host, error) {
 	if h := s.Hosts[name]; h != nil {
 		return h, nil
@@ -34,7 +34,7 @@ func HostNamed(s *State, name string) (*Host, error) {
 	return nil, problem.Missing("no-host", "host", name, names)
 }
 
-// poolsOf are the pools that a host tells of.
+// poolsOf are the pools that a host reports.
 func poolsOf(s *State, host string) (out []*Pool) {
 	for _, p := range s.SortedPools() {
 		if p.Reporter == host {
@@ -44,9 +44,9 @@ func poolsOf(s *State, host string) (out []*Pool) {
 	return out
 }
 
-// RetireHost takes a host out of the fleet that is not to report any more: its token ends, its drives are remembered as
-// gone, its pools are listed no more. What was known of it stays, and is there again when a host is enrolled under its
-// name. It is refused while the host reports: nobody would watch its pools then, though they live.
+// RetireHost removes a host from the fleet: its token ends, its drives are recorded as gone, and its pools are no
+// longer listed. Its records are kept, and are used again when a host is enrolled under its name. It is refused while
+// the host reports: its pools would no longer be watched although they are in use.
 func (s *Service) RetireHost(by, name, reason string) error {
 	if err := NeedReason(reason); err != nil {
 		return err
@@ -97,7 +97,7 @@ func (s *Service) RetireHost(by, name, reason string) error {
 	return nil
 }
 
-// ForgetPool lists a pool no more that its host does not report any more.
+// ForgetPool removes a pool that its host no longer reports from the lists.
 func (s *Service) ForgetPool(by, name, reason string) error {
 	if err := NeedReason(reason); err != nil {
 		return err
@@ -111,8 +111,8 @@ func (s *Service) ForgetPool(by, name, reason string) error {
 	return Forget(s.State, by, p, reason)
 }
 
-// Forget lists a pool no more that its host reports as gone: while the host is silent nobody knows, and a swap that is
-// open in it has to end first.
+// Forget removes a pool from the lists that its host reports as gone. It is refused while the host is not reporting,
+// since the state is then unknown, and while a swap is open in the pool.
 func Forget(s *State, by string, p *Pool, reason string) error {
 	h := s.Hosts[p.Reporter]
 	switch {
@@ -150,7 +150,7 @@ func Forget(s *State, by string, p *Pool, reason string) error {
 	return nil
 }
 
-// ForgetDrive lists a drive no more that is gone.
+// ForgetDrive removes a drive that is gone from the lists.
 func (s *Service) ForgetDrive(by, name, reason string) error {
 	if err := NeedReason(reason); err != nil {
 		return err
@@ -203,7 +203,7 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 	return nil
 }
 
-// unknow takes a drive out of memory. All others are judged again: some were judged beside it.
+// unknow removes a drive from memory. All others are judged again, since some were compared with it.
 func unknow(s *State, key string, d *Drive) {
 	delete(s.Drives, key)
 	s.index.version++
@@ -215,7 +215,7 @@ func unknow(s *State, key string, d *Drive) {
 	s.BadLinksVersion++
 }
 
-// NameFree refuses a name that another host has, or had: its agent may go on under it.
+// NameFree refuses a present or earlier name of another host: that host's agent may still use it.
 func NameFree(s *State, name string, of *Host) error {
 	if s.Hosts[name] != nil {
 		return problem.New(
@@ -235,13 +235,13 @@ func NameFree(s *State, name string, of *Host) error {
 	return nil
 }
 
-// FormerNames are the names that a host had before.
+// FormerNames are the earlier names of a host.
 func (h *Host) FormerNames() []string {
 	return strings.FieldsFunc(h.Formerly, func(r rune) bool { return r == ',' })
 }
 
-// Rename puts the change of a host's name into a batch, and gives what makes it in memory once that is written. The
-// caller has looked that nothing under way names it.
+// Rename adds the change of a host's name to a batch, and returns the function that applies it in memory after the
+// write. The caller must have checked that nothing under way uses the name.
 func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err error) {
 	from := h.Name
 	row := h.Host
@@ -271,8 +271,7 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 	if err != nil {
 		return nil, err
 	}
-	// At once, since what stands against a drive is written with its facts; they are read again if the batch is not
-	// written.
+	// Immediately, since findings are written with the facts of a drive; they are read again if the batch fails.
 	for key, f := range facts {
 		s.Drives[key].Facts = f
 		s.Drives[key].Touch()
@@ -322,12 +321,12 @@ func renamed(pools []api.PoolReport, from, to string) []api.PoolReport {
 	b = bytes.ReplaceAll(b, append([]byte(`"domain":`), quoted(from)...), append([]byte(`"domain":`), quoted(to)...))
 	var out []api.PoolReport
 	if json.Unmarshal(b, &out) != nil {
-		return pools // it was ours a moment ago
+		return pools // it came from our own store
 	}
 	return out
 }
 
-// Known gives a report the name of the host under which it is known now: its agent may go on with an earlier one.
+// Known sets the present name of the host in a report: its agent may still use an earlier one.
 func (h *Host) Known(r *api.Report) {
 	for _, former := range h.FormerNames() {
 		r.Pools = renamed(r.Pools, former, h.Name)

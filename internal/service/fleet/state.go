@@ -17,59 +17,59 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what is known of hosts, drives and pools. It has no lock of its own: whoever calls its methods holds the
-// lock of the service.
+// State holds the hosts, drives and pools. It has no lock of its own: its methods must be called with the lock of the
+// service held.
 type State struct {
 	*ledger.Ledger
 	index
 
-	Work Work // set once, before anything is asked
-	// Bought gives the keys of other drives that were bought in one batch with one; set once. BadLinksVersion is to change
-	// with what it gives.
+	Work Work // set once, before first use
+	// Bought gives the keys of the other drives of the same purchase batch; set once. BadLinksVersion must change when
+	// its answers change.
 	Bought func(d *Drive) []string
 
 	Hosts  map[string]*Host
 	Drives map[string]*Drive
 	Pools  map[string]*Pool
-	// Batches are the keys of drives whose serials begin alike. BadLinks are the tails, by key, of the drives whose
-	// link was bad, by bay.
+	// Batches are the keys of drives with the same beginning of their serials. BadLinks are the tails, by key, of the
+	// drives with link errors, by bay.
 	Batches  map[string][]string
 	BadLinks map[string]map[string]string
 	// BadLinksVersion changes with them.
 	BadLinksVersion int
-	// Layouts and Spots are what people found out of bays that no enclosure tells of, by host.
+	// Layouts and Spots are people's descriptions and observations of bays that no enclosure reports, by host.
 	Layouts  map[string][]enclosure.Layout
 	Spots    map[string][]enclosure.Spot
 	Names    Names
 	Practice api.Practice // set when this is one
-	// Nothing is said before GraceUntil, while hosts that were there before a restart have not had time to report.
+	// No notices are made before GraceUntil: after a restart, known hosts need time to report.
 	GraceUntil time.Time
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(l *ledger.Ledger) *State {
 	s := &State{Ledger: l, Bought: func(*Drive) []string { return nil }}
 	s.index = index{of: s, claimed: map[string]bool{}, tokens: map[string]string{}}
 	return s
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu        *sync.Mutex
-	authority *authority.Authority // nil until it is asked for
+	authority *authority.Authority // nil until first used
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{State: s, mu: mu} }
 
-// After a start, hosts that were known are given so long to report before anybody is told that they are silent.
+// After a start, known hosts have this time to report before anybody is notified that they do not.
 const (
 	Grace     = 70 * time.Second
 	graceWall = 10 * time.Second
 )
 
-// LoadDrives makes the drives from what is in the store.
+// LoadDrives loads the drives from the store.
 func (s *State) LoadDrives() error {
 	s.index.version++
 	s.Drives, s.Batches, s.BadLinks = map[string]*Drive{}, map[string][]string{}, map[string]map[string]string{}
@@ -83,7 +83,7 @@ func (s *State) LoadDrives() error {
 			return fmt.Errorf("facts of drive %s: %w", row.Key, err)
 		}
 		if d.Section != "" && d.How == "" {
-			d.How = enclosure.Told // it was noted before bays could be known otherwise
+			d.How = enclosure.Told // a record from before bays could be known in other ways
 		}
 		s.Know(row.Key, d)
 		for _, bay := range d.BadLinks {
@@ -93,7 +93,7 @@ func (s *State) LoadDrives() error {
 	return nil
 }
 
-// LoadHosts makes the hosts, and the pools of their newest reports, from what is in the store.
+// LoadHosts loads the hosts, and the pools of their newest reports, from the store.
 func (s *State) LoadHosts() error {
 	if err := s.loadNames(); err != nil {
 		return err
@@ -115,7 +115,7 @@ func (s *State) LoadHosts() error {
 		}
 		s.Hosts[row.Name] = h
 	}
-	// Of hosts that told of one pool, one after the other, the last one speaks for it.
+	// If several hosts reported a pool one after the other, it belongs to the last one.
 	for _, h := range slices.SortedFunc(maps.Values(s.Hosts), func(a, b *Host) int {
 		return cmp.Or(a.SeenAt.Compare(b.SeenAt), cmp.Compare(a.Name, b.Name))
 	}) {

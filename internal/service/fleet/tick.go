@@ -14,7 +14,7 @@ type Tick struct {
 	Quiet []string // names of hosts that have stopped reporting since the tick before
 }
 
-// Tick finds out which hosts have stopped reporting.
+// Tick finds the hosts that have stopped reporting.
 func (s *State) Tick(t *Tick) {
 	s.settle(t.Now)
 	for _, h := range s.Hosts {

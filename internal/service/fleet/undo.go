@@ -8,7 +8,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads those hosts, drives and layouts from the store again that are in a batch which was not written.
+// Undo reads the hosts, drives and layouts of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, row := range store.Of[store.Drive](b) {
@@ -26,7 +26,7 @@ func (s *State) Undo(b *store.Batch) error {
 	return errors.Join(failed...)
 }
 
-// drive makes the facts of a drive what they are in the store, and forgets a drive that is not there.
+// drive restores the facts of a drive from the store, and removes a drive that is not there.
 func (s *State) drive(key string) error {
 	d := s.Drives[key]
 	row, err := store.One[store.Drive](s.Store, "key = ?", key)
@@ -48,7 +48,7 @@ func (s *State) drive(key string) error {
 	return nil
 }
 
-// host makes a host and its pools what they are in the store.
+// host restores a host and its pools from the store.
 func (s *State) host(name string) error {
 	h := s.Hosts[name]
 	row, err := store.One[store.Host](s.Store, "name = ?", name)
@@ -81,7 +81,7 @@ func (s *State) host(name string) error {
 	for id, p := range s.Pools {
 		if p.Reporter == name {
 			before[id] = p
-			p.At = h.SeenAt // so that what is taken again is no older
+			p.At = h.SeenAt // so that the restored report is no older
 		}
 	}
 	if err := takePools(s, h); err != nil {
@@ -93,8 +93,8 @@ func (s *State) host(name string) error {
 	for id := range before {
 		s.drop(id)
 	}
-	// A pool that this host had taken over is with the host that told of it before: it must not be forgotten, or its
-	// drives would look unused (R7).
+	// A pool that this host had taken over belongs to the previous host again: it must not be removed, or its drives
+	// would look unused (R7).
 	for _, other := range s.Hosts {
 		for _, p := range other.LastReport.Pools {
 			if before[p.Id] != nil {

@@ -23,7 +23,7 @@ type Seat struct {
 	Group  string
 }
 
-// Seats are all places of a drive, the one that is worst off first.
+// Seats are all places of a drive, the worst first.
 func (s *State) Seats(key string) (out []Seat) {
 	if key == "" {
 		return nil
@@ -47,7 +47,7 @@ func (s *State) Seats(key string) (out []Seat) {
 	return out
 }
 
-// lessMargin puts the pool with the least margin first, and one of which none is known before all.
+// lessMargin orders pools by margin, the least first, and unknown before all.
 func (s *State) lessMargin(a, b *Pool) int {
 	rank := func(p *Pool) int {
 		m, known := s.Margin(p)
@@ -59,7 +59,7 @@ func (s *State) lessMargin(a, b *Pool) int {
 	return cmp.Compare(rank(a), rank(b))
 }
 
-// Member finds the pool in which a drive has a place; of several the one that is worst off.
+// Member finds the pool in which a drive has a place; of several the worst.
 func (s *State) Member(key string) (p *Pool, m pool.Member, group string) {
 	if all := s.Seats(key); len(all) > 0 {
 		return all[0].Pool, all[0].Member, all[0].Group
@@ -67,7 +67,7 @@ func (s *State) Member(key string) (p *Pool, m pool.Member, group string) {
 	return nil, m, ""
 }
 
-// Unaccounted are the uses of a drive that no pool accounts for. What only is on a whole drive belongs to the pool
+// Unaccounted are the uses of a drive that belong to no pool. Inactive content of a whole drive belongs to the pool
 // that has the whole drive as a member, whoever reports it.
 func (s *State) Unaccounted(d *Drive) (out []api.Use) {
 	all := s.Seats(d.Key())
@@ -83,9 +83,9 @@ func (s *State) Unaccounted(d *Drive) (out []api.Use) {
 	return out
 }
 
-// NotFree says why a drive must not be taken for unused, and what to do; empty only when it was established that it is:
-// it is there, its host reports, both its ends were read and are blank, the kernel shows no use of it, and it is in no
-// pool.
+// NotFree says why a drive must not be treated as unused, and what to do. It is empty only when it is established that
+// the drive is unused: it is present, its host reports, both its ends were read and are blank, the kernel shows no use
+// of it, and it is in no pool.
 func (s *State) NotFree(d *Drive) (why, do string) {
 	h := s.Hosts[d.Host]
 	uses := s.Unaccounted(d)
@@ -108,7 +108,7 @@ func (s *State) NotFree(d *Drive) (why, do string) {
 	return notBlank(d)
 }
 
-// notBlank says why a drive that nothing uses must not be taken for empty.
+// notBlank says why an unused drive must not be treated as empty.
 func notBlank(d *Drive) (why, do string) {
 	switch {
 	case len(d.Holds) > 0 && d.Holds[0] != drive.TestPattern:
@@ -130,7 +130,7 @@ func UseWords(uses []api.Use) string {
 	return strings.Join(out, "; ")
 }
 
-// ViewUses are all uses of a drive, with the names of the pools that account for them.
+// ViewUses are all uses of a drive, with the names of the pools that they belong to.
 func (s *State) ViewUses(d *Drive) (out []api.Use) {
 	loose := s.Unaccounted(d)
 	for _, u := range d.Uses {
@@ -172,8 +172,8 @@ func (s *State) ViewPlaces(key string) (out []api.Place) {
 	return out
 }
 
-// PathsSince keeps what is known of the ways to a drive: one that was there before and is not any more is gone. A way
-// that was taken out long ago is forgotten.
+// PathsSince updates the paths to a drive: a path that existed before and is missing now is gone. A path that has been
+// gone for long is removed.
 func PathsSince(was []api.DrivePath, r api.DriveReport, at time.Time) []api.DrivePath {
 	const forget = 30 * 24 * time.Hour
 	now := slices.Clone(r.Paths)
@@ -198,7 +198,7 @@ func PathsSince(was []api.DrivePath, r api.DriveReport, at time.Time) []api.Driv
 	return now
 }
 
-// PathStates are the ways to a drive as the rules look at them.
+// PathStates are the paths to a drive as input of the rules.
 func PathStates(in []api.DrivePath) (out []health.Path) {
 	for _, p := range in {
 		out = append(
@@ -209,13 +209,13 @@ func PathStates(in []api.DrivePath) (out []health.Path) {
 	return out
 }
 
-// UsedWhenLast says whether a drive that is gone was used, when it was last seen, by something that no pool accounts
-// for.
+// UsedWhenLast reports whether a drive that is gone was used, when it was last seen, by something that belongs to no
+// pool.
 func (s *State) UsedWhenLast(d *Drive) bool {
 	return slices.ContainsFunc(s.Unaccounted(d), func(u api.Use) bool { return u.Active })
 }
 
-// OtherUses are the uses of a swap's old drive that none of its pools accounts for.
+// OtherUses are the uses of a swap's old drive that belong to none of its pools.
 func (s *State) OtherUses(d *Drive) (out []swap.OtherUse, known bool) {
 	uses := s.Unaccounted(d)
 	for _, u := range uses {

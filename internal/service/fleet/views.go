@@ -6,7 +6,7 @@ import (
 	"lantern/internal/core/health"
 )
 
-// The views are what all three faces show: made here, once, from the core's values.
+// The views are the data that all three interfaces show: made here, once, from the core's values.
 
 func ViewFinding(f health.Finding) api.Finding {
 	out := api.Finding{

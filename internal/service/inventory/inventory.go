@@ -18,11 +18,11 @@ import (
 	"lantern/internal/store"
 )
 
-// mostRows is how many drives one import may name.
+// mostRows is the greatest number of drives in one import.
 const mostRows = 20000
 
-// drives are the drives by serial in capitals; of several with one serial, all. They are found anew when drives came or
-// went.
+// drives are the drives by serial in capitals; of several with one serial, all. They are found again when drives
+// appeared or vanished.
 func (s *State) drives() map[string][]*fleet.Drive {
 	if s.bySerial != nil && s.known == len(s.fleet.Drives) && s.gone == s.fleet.BadLinksVersion {
 		return s.bySerial
@@ -36,10 +36,10 @@ func (s *State) drives() map[string][]*fleet.Drive {
 	return s.bySerial
 }
 
-// wholeSerial is from how many letters on a name that is said to be a whole serial is taken for nothing else.
+// wholeSerial is the least length of a name that is treated only as a whole serial.
 const wholeSerial = 8
 
-// resolve finds which serial is meant: that of a drive by any of its names, or one of an item whose drive was not seen.
+// resolve finds the serial for a name: any name of a drive, or the serial of an item whose drive was not seen.
 func (s *State) resolve(name string, whole bool) (serial string, err error) {
 	if i := s.items[key(name)]; i != nil {
 		return i.Serial, nil
@@ -123,7 +123,7 @@ func matches(v api.InventoryItem, q string) bool {
 	return true
 }
 
-// conditionsOf reads conditions joined by commas; all must be of the inventory.
+// conditionsOf parses conditions joined by commas; all must be about the inventory.
 func conditionsOf(where string) (out []inventory.Condition, err error) {
 	for _, part := range strings.Split(where, ",") {
 		if strings.TrimSpace(part) == "" {
@@ -151,7 +151,7 @@ func errText(err error) string {
 	return err.Error()
 }
 
-// view is an item with what its drive tells.
+// view is an item with the data that its drive reports.
 func (s *State) view(i *inventory.Item, drives []*fleet.Drive) api.InventoryItem {
 	v := api.InventoryItem{
 		Serial: i.Serial,
@@ -196,7 +196,7 @@ func (s *State) view(i *inventory.Item, drives []*fleet.Drive) api.InventoryItem
 	return v
 }
 
-// stateOf is where a drive is in its life: what is seen stands before what was written.
+// stateOf is the state of a drive in its life: an observation takes precedence over the record.
 func (s *State) stateOf(i *inventory.Item, v api.InventoryItem) string {
 	switch {
 	case v.Pool != "" && v.Seen == api.InventoryItemSeenNow:
@@ -213,7 +213,7 @@ func (s *State) stateOf(i *inventory.Item, v api.InventoryItem) string {
 	return ""
 }
 
-// Item is what is known of one drive.
+// Item is the record of one drive.
 func (s *Service) Item(name string) (api.InventoryItem, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -232,7 +232,7 @@ func (s *State) itemOf(serial string) api.InventoryItem {
 	return s.view(i, s.drives()[key(serial)])
 }
 
-// ViewOf is what is known of a drive, for views of others; nothing where nothing is.
+// ViewOf is the record of a drive for the views of other packages; empty where there is none.
 func (s *State) ViewOf(d *fleet.Drive) (v api.InventoryItem, ok bool) {
 	i := s.Of(d)
 	if i == nil {
@@ -272,7 +272,7 @@ func fieldsHint(fields map[string]string) string {
 	return "All fields: lantern inventory fields"
 }
 
-// change puts the change of an item into a batch, and into memory.
+// change adds the change of an item to a batch, and applies it in memory.
 func (s *State) change(
 	b *store.Batch,
 	by, serial string,
@@ -331,12 +331,12 @@ func (s *State) change(
 	return changes, nil
 }
 
-// NoteWords is what the event of a note says.
+// NoteWords is the text of a note's event.
 func NoteWords(by, serial, text string) string {
 	return fmt.Sprintf("%s noted of %s: %s", by, serial, text)
 }
 
-// related has siblings judged again when batches changed.
+// related marks siblings for judging when batches changed.
 func (s *State) related() {
 	if s.other {
 		s.fleet.BadLinksVersion++
@@ -344,8 +344,8 @@ func (s *State) related() {
 	}
 }
 
-// Import sets fields of many drives and adds notes, all of them or none. A dry run says what would change. A row that
-// does not fit is refused, and with it all: half an import is worse than none.
+// Import sets fields of many drives and adds notes, all of them or none. A dry run returns what would change. An
+// invalid row refuses the whole import: half an import is worse than none.
 func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImported, error) {
 	out := api.InventoryImported{
 		Changes: []api.InventoryChange{},
@@ -363,7 +363,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 		serial, err := s.resolve(row.Name, row.Whole)
 		var p *problem.Problem
 		if errors.As(err, &p) && p.Type == "no-drive" && row.Whole {
-			serial, err = strings.TrimSpace(row.Name), nil // a serial in full, of a drive that was not seen yet
+			serial, err = strings.TrimSpace(row.Name), nil // a whole serial, of a drive that was not seen yet
 			if len(serial) < 4 || len(serial) > 64 || strings.ContainsAny(serial, " \t/") {
 				err = fmt.Errorf("%q is not a serial", row.Name)
 			}
@@ -401,7 +401,7 @@ func (s *Service) Import(by string, req api.InventoryImport) (api.InventoryImpor
 	return out, nil
 }
 
-// RemoveItem forgets what was written of a drive; its drive itself stays.
+// RemoveItem deletes the record of a drive; the drive itself stays.
 func (s *Service) RemoveItem(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -425,7 +425,7 @@ func (s *Service) RemoveItem(by, name string) error {
 	return nil
 }
 
-// Fits says whether the drive meets conditions of the inventory.
+// Fits reports whether the drive meets conditions of the inventory.
 func (s *State) Fits(d *fleet.Drive, conditions []inventory.Condition) bool {
 	i := s.Of(d)
 	if i == nil {

@@ -1,5 +1,5 @@
-// Package inventory keeps what people know of drives beyond what the drives tell: purchase, warranty, batch, notes, and
-// where each is in its life.
+// Package inventory stores what people record about drives: purchase, warranty, batch, notes, and the state of each in
+// its life.
 package inventory
 
 import (
@@ -16,37 +16,37 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what is known, by serial. It has no lock of its own: whoever calls its methods holds the lock of the
-// service.
+// State holds the records, by serial. It has no lock of its own: its methods must be called with the lock of the
+// service held.
 type State struct {
 	*ledger.Ledger
 	fleet   *fleet.State
 	judging *judging.State
 
 	items map[string]*inventory.Item // by serial in capitals
-	// batches are the serials of each batch, nil when they are to be found anew; bySerial are the drives of each serial,
-	// as they were when so many were known and the fleet's version was gone.
+	// batches are the serials of each batch, nil when they must be computed again; bySerial are the drives of each
+	// serial, valid for that number of drives and the fleet's version gone.
 	batches     map[string][]string
 	bySerial    map[string][]*fleet.Drive
 	known, gone int
-	other       bool // batches changed, and siblings were not told yet
+	other       bool // batches changed, and siblings were not judged again yet
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State) *State {
 	return &State{Ledger: l, fleet: fleetState, judging: judgingState, items: map[string]*inventory.Item{}}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
-// Load makes the items from what is in the store.
+// Load loads the items from the store.
 func (s *State) Load() error {
 	s.items, s.batches = map[string]*inventory.Item{}, nil
 	rows, err := store.All[store.Inventory](s.Store, "serial", "")
@@ -71,7 +71,7 @@ func (s *State) take(row store.Inventory) error {
 	return nil
 }
 
-// Bought gives the keys of the other drives that were bought in one batch with one.
+// Bought gives the keys of the other drives of the same purchase batch.
 func (s *State) Bought(d *fleet.Drive) (out []string) {
 	i := s.Of(d)
 	if i == nil || i.Batch == "" {
@@ -97,8 +97,8 @@ func (s *State) Bought(d *fleet.Drive) (out []string) {
 	return out
 }
 
-// Rename puts what is known of a drive under one serial under another, into a batch. Where something is known under
-// both, what is written under the second one stands, and what is missing there is taken from the first.
+// Rename moves the record of a drive from one serial to another, in a batch. Where both have a record, the fields of
+// the second take precedence, and missing ones are taken from the first.
 func (s *State) Rename(b *store.Batch, from, to string) {
 	old := s.items[key(from)]
 	if old == nil || key(from) == key(to) || key(to) == "" {
@@ -120,11 +120,11 @@ func (s *State) Rename(b *store.Batch, from, to string) {
 	s.items[key(to)], s.batches = &next, nil
 }
 
-// key is the form of a serial by which an item is found.
+// key is the normalised form of a serial by which an item is found.
 func key(serial string) string { return strings.ToUpper(strings.TrimSpace(serial)) }
 
 // Of is what is known of a drive; nil when nothing is.
 func (s *State) Of(d *fleet.Drive) *inventory.Item { return s.items[key(d.Desc.Serial)] }
 
-// Items are all that is known, by serial in capitals.
+// Items are all records, by serial in capitals.
 func (s *State) Items() map[string]*inventory.Item { return s.items }

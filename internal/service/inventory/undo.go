@@ -5,7 +5,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads those items again that are in a batch which was not written.
+// Undo reads the items of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	for _, row := range store.Of[store.Inventory](b) {
 		s.batches = nil

@@ -11,9 +11,9 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// changes brings the places, sections and hosts of a judgement up to date, and gives the keys of the drives whose
-// grounds may be others now: those of which something came, their peers and neighbours, those that do not answer, and
-// those whose turn it is.
+// changes updates the places, sections and hosts of a judgement, and gives the keys of the drives whose grounds may
+// have changed: drives with new data, their peers and neighbours, drives that do not answer, and drives whose turn it
+// is.
 func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (look, moved, aged map[string]bool) {
 	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
 	came := s.lookAtDrives(j, elapsed, look, moved)
@@ -54,8 +54,8 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 	return look, moved, aged
 }
 
-// lookAtDrives finds the drives of which something was reported, and those that are new, which have moved as well;
-// those that do not answer; and some whose turn it is.
+// lookAtDrives finds the drives with new data, new drives (which count as moved as well), drives that do not answer,
+// and some whose turn it is.
 func (s *State) lookAtDrives(
 	j *judgement,
 	elapsed time.Duration,
@@ -79,7 +79,7 @@ func (s *State) lookAtDrives(
 		}
 	}
 	changed := s.fleet.TakeChanged()
-	if len(j.seen) == 0 { // nothing was judged yet
+	if len(j.seen) == 0 { // the first judgement
 		for _, d := range s.fleet.Drives {
 			see(d)
 		}
@@ -100,7 +100,7 @@ func (s *State) lookAtDrives(
 	return came
 }
 
-// turns are some of the drives of which nothing changed, so many that each has its turn within wholeFor.
+// turns are some of the unchanged drives, so many that each has its turn within wholeFor.
 func (s *State) turns(j *judgement, elapsed time.Duration) (keys []string) {
 	if len(j.turn) == 0 {
 		j.turn = slices.AppendSeq(make([]string, 0, len(j.seen)), maps.Keys(j.seen))
@@ -114,10 +114,9 @@ func (s *State) turns(j *judgement, elapsed time.Duration) (keys []string) {
 	return keys
 }
 
-// lookAtPools finds the pools that were reported again, or are not there any more, and makes the places of their drives
-// anew.
+// lookAtPools finds the pools that were reported again or no longer exist, and updates the places of their drives.
 func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
-	again := map[string]bool{} // drives whose places are to be put in order
+	again := map[string]bool{} // drives whose places must be sorted
 	drop := func(id string) {
 		for key := range j.pools[id].places {
 			again[key] = true
@@ -167,8 +166,8 @@ func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
 	j.scrubs = scrubs
 }
 
-// inOrder are the places of a drive, the worst first. Pools are gone through in one order, so that the same place
-// stands first each time.
+// inOrder are the places of a drive, the worst first. Pools are visited in a fixed order, so that the result is
+// deterministic.
 func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
 	margins := map[string]int{}
 	for _, p := range s.fleet.PoolsWith(key) {
@@ -198,8 +197,8 @@ func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
 	return at, in
 }
 
-// lookAtSections takes the temperatures of drives of which something came, and adds all drives of a section whose
-// temperatures changed.
+// lookAtSections updates the temperatures of drives with new data, and adds all drives of a section whose temperatures
+// changed.
 func (s *State) lookAtSections(j *judgement, came, look map[string]bool) {
 	changed := map[*section]bool{}
 	for key := range came {
@@ -247,7 +246,7 @@ func (s *State) lookAtSections(j *judgement, came, look map[string]bool) {
 	}
 }
 
-// lookAtHosts adds the drives of hosts that have stopped reporting, or report again.
+// lookAtHosts adds the drives of hosts that stopped reporting, or report again.
 func (s *State) lookAtHosts(j *judgement, now time.Time, look map[string]bool) {
 	turned := map[string]bool{}
 	for name, h := range s.fleet.Hosts {
@@ -266,10 +265,10 @@ func (s *State) lookAtHosts(j *judgement, now time.Time, look map[string]bool) {
 	}
 }
 
-// relate finds out which drives count as failed now, and adds those to whose siblings that makes a difference. Moved
-// are drives that are new, or came into a pool or left all pools; aged are those whose power-on hours are others.
+// relate finds the drives that count as failed now, and adds the drives whose failed siblings changed. moved are drives
+// that are new, joined a pool or left all pools; aged are those with other power-on hours.
 func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, now time.Time) {
-	// drives that count as failed, whose siblings are to be found again
+	// drives that count as failed, whose siblings must be found again
 	batch, hours := map[string]bool{}, map[string]bool{}
 	for key := range look {
 		d := s.fleet.Drives[key]
@@ -299,7 +298,7 @@ func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, 
 		}
 	}
 	delete(pools, nil)
-	for p := range pools { // the hours of one may be those of another now
+	for p := range pools { // its hours may equal those of another now
 		p.Everyone(func(_ string, m *pool.Member) {
 			if _, bad := j.bad[m.Drive]; bad {
 				hours[m.Drive] = true
@@ -327,7 +326,7 @@ func (s *State) relate(j *judgement, look, moved, aged, settle map[string]bool, 
 	}
 }
 
-// unrelate takes a drive that does not count as failed any more from all to whom that mattered.
+// unrelate removes a drive that no longer counts as failed from its siblings.
 func (s *State) unrelate(j *judgement, key string, settle map[string]bool) {
 	nobody := func(*fleet.Drive, fleet.Place) []string { return nil }
 	s.relateOne(j, key, false, nobody, settle)
@@ -335,8 +334,7 @@ func (s *State) unrelate(j *judgement, key string, settle map[string]bool) {
 	delete(j.bad, key)
 }
 
-// relateOne finds the siblings of one drive that counts as failed: those made together with it, or those that ran as
-// long.
+// relateOne finds the siblings of one drive that counts as failed: those made together with it, or with the same hours.
 func (s *State) relateOne(
 	j *judgement,
 	key string,
@@ -397,7 +395,7 @@ func (s *State) relateOne(
 	j.bad[key] = f
 }
 
-// siblingsOf are the failed siblings of a drive, each once: made together counts before equal hours.
+// siblingsOf are the failed siblings of a drive, each once: made together takes precedence over equal hours.
 func (j *judgement) siblingsOf(key string) []health.Sibling {
 	var out []health.Sibling
 	for bad, x := range j.hours[key] {

@@ -16,7 +16,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// stand keeps what stands against a drive, and notes what of it changed, to be written down.
+// stand stores the findings of a drive, and records what changed, to be written.
 func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 	was := d.Standing
 	d.Standing = standing
@@ -24,8 +24,8 @@ func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 	for i := 0; same && i < len(standing); i++ {
 		a, b := was[i], standing[i]
 		seen, over := b.Seen, a.Grave.Equal(b.Grave) &&
-			b.Grave.After(d.StandingKept) // since when it does not hold is kept
-		a.Seen, b.Seen, a.Grave, b.Grave = time.Time{}, time.Time{}, time.Time{}, time.Time{} // kept once an hour
+			b.Grave.After(d.StandingKept) // the time since which it no longer holds is stored
+		a.Seen, b.Seen, a.Grave, b.Grave = time.Time{}, time.Time{}, time.Time{}, time.Time{} // stored once an hour
 		same = !over && seen.Sub(d.StandingKept) < time.Hour && reflect.DeepEqual(a, b)
 	}
 	if !same {
@@ -49,7 +49,7 @@ func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 	}
 }
 
-// logFindings notes what was raised, got another verdict or was cleared, to be written down.
+// logFindings records findings that were raised, changed their verdict or were cleared, to be written.
 func (s *State) logFindings(key string, was, is []health.Standing) {
 	now := s.Clock.Now()
 	note := func(x health.Standing, turn string) {
@@ -74,7 +74,7 @@ func (s *State) logFindings(key string, was, is []health.Standing) {
 	}
 }
 
-// WriteStanding puts what changed of the findings into a batch.
+// WriteStanding adds changed findings to a batch.
 func (s *State) WriteStanding(b *store.Batch) {
 	now := s.Clock.Now()
 	for key := range s.unwritten {
@@ -91,7 +91,8 @@ func (s *State) WriteStanding(b *store.Batch) {
 	clear(s.unwritten)
 }
 
-// failure is the finding by which a drive counts as failed for its siblings: not for a bad link, not for being pulled.
+// failure is the finding by which a drive counts as failed for its siblings: not a bad link, and not that it was
+// pulled.
 func failure(hits []health.Hit, standing []health.Standing) *health.Hit {
 	for i, h := range hits {
 		if health.Failed(h) {
@@ -123,8 +124,8 @@ func (s *State) loadStanding() error {
 	return nil
 }
 
-// Margins of the pools a drive is in, now and without it: the least of them. A spare, and one whose share was restored
-// elsewhere, takes nothing with it.
+// Margins of the pools of a drive, now and without it: the least of them. A spare, and a drive whose share was restored
+// elsewhere, costs no margin.
 func (s *State) Margins(at fleet.Place, key string) (now, after api.Margin) {
 	first := true
 	least := func(a, b api.Margin) api.Margin {

@@ -12,10 +12,10 @@ import (
 	"lantern/internal/wire"
 )
 
-// grounds are what a drive's findings can depend on, beside its siblings: equal grounds give equal findings.
+// grounds are the inputs of a drive's findings besides its siblings: equal grounds give equal findings.
 type grounds struct {
-	contested  string // why nobody knows which drive it is
-	version    int    // of what is remembered of the drive
+	contested  string // why its identity is not known
+	version    int    // of the drive in memory
 	late       bool
 	state      pool.MemberState
 	filling    bool
@@ -26,10 +26,10 @@ type grounds struct {
 	scrub      time.Time
 	limits     *health.Thresholds
 	shift      health.Shift
-	own        int // which version of people's own rules
+	own        int // version of people's own rules
 }
 
-// sameHours are the keys of the drives of d's model in its pool that ran just as long.
+// sameHours are the keys of the drives of d's model in its pool with the same hours.
 func (s *State) sameHours(d *fleet.Drive, at fleet.Place) (keys []string) {
 	hours, told := d.Record["power_on_hours"].Last()
 	if !told || at.Pool == nil {
@@ -47,7 +47,7 @@ func (s *State) sameHours(d *fleet.Drive, at fleet.Place) (keys []string) {
 	return keys
 }
 
-// sameBatch are the keys of the drives made together with d, by their serials or by what people wrote of them.
+// sameBatch are the keys of the drives made together with d, by their serials or by their inventory records.
 func (s *State) sameBatch(d *fleet.Drive, _ fleet.Place) (keys []string) {
 	for _, k := range s.fleet.Batches[fleet.Batch(d)] {
 		if other := s.fleet.Drives[k]; other != nil && health.SameBatch(d.Desc.Identity, other.Desc.Identity) {

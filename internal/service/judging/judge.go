@@ -8,11 +8,11 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// judgement is what the core says of every drive, and what is kept of how it came to that, so that after a report only
-// those drives are judged again of which something changed.
+// judgement holds the verdicts of all drives, with the inputs behind them, so that after a report only changed drives
+// are judged again.
 type judgement struct {
 	at         time.Time // of the newest look
-	generation int       // of the changes that it was made after
+	generation int       // of the changes that it includes
 	ownVersion int       // of people's own rules and thresholds
 	badLinks   int       // version of the bays with bad links
 	of         map[string]Judged
@@ -26,19 +26,19 @@ type judgement struct {
 	seen     map[string]seenDrive // all drives
 	absent   map[string]bool      // those that do not answer
 	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each
-	// drive, by their keys: those made together with it, and those that ran as long.
+	// drive, by their keys: those made together with it, and those with the same hours.
 	bad          map[string]failed
 	batch, hours map[string]map[string]health.Sibling
-	turn         []string // drives whose turn to be looked at has not come yet
+	turn         []string // drives whose turn has not come yet
 }
 
-// seenDrive is a drive as it was when it was looked at. Drives are forgotten with the whole judgement only.
+// seenDrive is the state of a drive when it was last examined. Entries are removed only with the whole judgement.
 type seenDrive struct {
 	drive   *fleet.Drive
 	version int
 }
 
-// seenPool is a pool as it was when it was looked at, with the places in it by drive.
+// seenPool is the state of a pool when it was last examined, with its places by drive.
 type seenPool struct {
 	pool   *fleet.Pool
 	margin int
@@ -47,19 +47,19 @@ type seenPool struct {
 
 // section is the temperatures in one section of an enclosure.
 type section struct {
-	degrees map[string]float64 // of those drives that tell them
+	degrees map[string]float64 // of the drives that report them
 	group   health.Group
 	drives  map[string]bool
 }
 
-// failed is one drive that counts as failed, and those to which that matters.
+// failed is one drive that counts as failed, with its siblings.
 type failed struct {
 	since        time.Time
 	batch, hours map[string]bool
 }
 
-// Judged is one drive's part of it. hits is what was found without looking at siblings; it stands as long as what it
-// was made from does.
+// Judged is the result for one drive. hits are the findings that do not depend on siblings; they are valid as long as
+// their grounds.
 type Judged struct {
 	Findings []health.Finding
 	Verdict  health.Verdict
@@ -70,19 +70,18 @@ type Judged struct {
 }
 
 const (
-	// goodFor is how long a judgement stands when nothing was reported: long enough to answer a page.
+	// goodFor is how long a judgement is valid without a report: long enough to answer a page.
 	goodFor = 2 * time.Second
-	// wholeFor is within what time every drive is looked at, whether something changed of it or not: findings clear by
-	// time alone.
+	// wholeFor is the time within which every drive is examined even without changes: findings can clear by time alone.
 	wholeFor = 10 * time.Minute
 )
 
-// TurnAtLeast is the least number of unchanged drives that each judgement looks at. Tests set it to 0, so that a change
-// which is not noted shows.
+// TurnAtLeast is the least number of unchanged drives that each judgement examines. Tests set it to 0, so that a missed
+// change becomes visible.
 var TurnAtLeast = 64
 
-// Judge gives the verdicts of all drives. Only those are judged again of which something changed, and some whose turn
-// it is; after a while without a look, or when rules have changed, all are.
+// Judge gives the verdicts of all drives. It judges changed drives again, and some whose turn it is; all drives after a
+// long time without a judgement, or when rules have changed.
 func (s *State) Judge() map[string]Judged {
 	now := s.Clock.Now()
 	j := s.judged
@@ -110,7 +109,7 @@ func (s *State) Judge() map[string]Judged {
 	}
 	for len(look) > 0 {
 		s.relate(j, look, moved, aged, settle, now)
-		look = map[string]bool{} // those that began or ceased to count as failed by what stands against them now
+		look = map[string]bool{} // drives that began or ceased to count as failed
 		for key := range settle {
 			s.settle(j, key, now)
 			s.touched = append(s.touched, key)
@@ -124,10 +123,10 @@ func (s *State) Judge() map[string]Judged {
 	return j.of
 }
 
-// nothing is a judgement for which every drive is to be looked at. What was found of a drive stands, where its grounds
-// are the same.
+// nothing is a judgement for which every drive must be examined. Findings of a drive stay valid where its grounds are
+// the same.
 func (s *State) nothing(now time.Time) *judgement {
-	s.touchedFrom += len(s.touched) + 1 // who asks what was judged again since then is told: everything
+	s.touchedFrom += len(s.touched) + 1 // callers that ask for changes since then get all drives
 	s.touched = nil
 	j := &judgement{
 		at:         now,
@@ -148,7 +147,7 @@ func (s *State) nothing(now time.Time) *judgement {
 	return j
 }
 
-// settle makes the findings and the verdict of a drive from what was found of it and what stands against it.
+// settle computes the findings and the verdict of a drive from its hits and its open findings.
 func (s *State) settle(j *judgement, key string, now time.Time) {
 	d, x := s.fleet.Drives[key], j.of[key]
 	hits := x.hits
@@ -173,8 +172,8 @@ func (s *State) settle(j *judgement, key string, now time.Time) {
 	j.of[key] = x
 }
 
-// Touched are the drives that were judged again since a number that an earlier call returned, some of them several
-// times, and the number for the next call; all is true where it may be any of them.
+// Touched gives the drives that were judged again since the number from an earlier call, some of them several times,
+// and the number for the next call; all is true where it may be any drive.
 func (s *State) Touched(since int) (keys []string, next int, all bool) {
 	s.Judge()
 	if most := 4*len(s.fleet.Drives) + 1000; len(s.touched) > most {

@@ -7,8 +7,8 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// matters are the matters of all drives, kept by host. Those of a host are made again when something else is to be said
-// of one of its drives.
+// matters are the matters of all drives, by host. Those of a host are computed again when the state of one of its
+// drives changed.
 type matters struct {
 	touched int // number of the next judgement to look at
 	hosts   map[string]*hostMatters
@@ -72,7 +72,7 @@ func (s *State) AllMatters() (out []notice.Matter) {
 	return out
 }
 
-// say brings what is said of one drive up to date.
+// say updates the input of one drive.
 func (s *State) say(key string, at fleet.Place) {
 	m, d := &s.matters, s.fleet.Drives[key]
 	var x notice.Said
@@ -99,7 +99,7 @@ func (s *State) say(key string, at fleet.Place) {
 	}
 }
 
-// said is what there is to say of a drive; any is false if there is nothing.
+// said is the input of one drive; any is false if there is none.
 func (s *State) said(key string, d *fleet.Drive, at fleet.Place) (x notice.Said, any bool) {
 	j := s.judged.of[key]
 	if len(j.Findings) == 0 || !d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) {

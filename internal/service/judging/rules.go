@@ -24,7 +24,7 @@ type ownRule struct {
 	program *ownrule.Program
 }
 
-// off is how a rule that is switched off is kept among the settings.
+// off is the stored value of a rule that is switched off.
 const off = "off:"
 
 func (s *State) loadRules() (err error) {
@@ -51,7 +51,7 @@ func (s *State) loadRules() (err error) {
 	return nil
 }
 
-// limitsOf are the thresholds that hold for a drive: what was set for all, then for its model, then for its pool.
+// limitsOf are the thresholds for a drive: those set for all drives, overridden by its model, overridden by its pool.
 func (s *State) limitsOf(d *fleet.Drive, at fleet.Place) *health.Thresholds {
 	k := [2]string{d.Desc.Model, ""}
 	if at.Pool != nil {
@@ -83,7 +83,7 @@ func (s *State) limitsOf(d *fleet.Drive, at fleet.Place) *health.Thresholds {
 	return &t
 }
 
-// lifted says whether a rule was switched off or taken away by a person: then what it found goes at once.
+// lifted reports whether a person switched off or removed a rule: then its findings are cleared at once.
 func (s *State) lifted(rule string, t *health.Thresholds) bool {
 	if id, own := strings.CutPrefix(rule, health.Own); own {
 		return !slices.ContainsFunc(s.own, func(r ownRule) bool { return r.ID == id })
@@ -193,7 +193,7 @@ func (s *State) viewRules() api.Rules {
 	return out
 }
 
-// SetThreshold gives a threshold another value, for all drives, a model or a pool.
+// SetThreshold sets a threshold, for all drives, a model or a pool.
 func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -241,16 +241,16 @@ func (s *Service) SetThreshold(by string, req api.ThresholdSet) (api.Rules, erro
 	return s.viewRules(), nil
 }
 
-// setOn says whether a threshold that is set so is that of a drive.
+// setOn reports whether a setting of a threshold applies to a drive.
 func setOn(req api.ThresholdSet, d *fleet.Drive, at fleet.Place) bool {
 	return (req.Model == "" || req.Model == d.Desc.Model) &&
 		(req.Pool == "" || at.Pool != nil && at.Pool.Name == req.Pool)
 }
 
-// revise makes findings stand as they would if a threshold had always been as it is now.
+// revise changes findings to what they would be if a threshold had always had its present value.
 func (s *State) revise(req api.ThresholdSet) {
 	now := s.Clock.Now()
-	s.Judge() // with the new thresholds: what they find stands already
+	s.Judge() // with the new thresholds: their findings are already open
 	j := s.judged
 	for key, d := range s.fleet.Drives {
 		if at := j.places[key]; len(d.Standing) > 0 && setOn(req, d, at) {
@@ -259,11 +259,11 @@ func (s *State) revise(req api.ThresholdSet) {
 			s.stand(key, d, health.Revise(d.Standing, &sub, from.limits, req.Name, now))
 		}
 	}
-	s.ownVersion++ // all is settled anew, at the next look
+	s.ownVersion++ // everything is computed again at the next judgement
 	j.at = time.Time{}
 }
 
-// keepSetting writes a setting down, or takes it away, and judges anew.
+// keepSetting stores or removes a setting, and judges again.
 func (s *State) keepSetting(row *store.Setting, remove bool, says string) error {
 	b := &store.Batch{}
 	if remove {
@@ -286,10 +286,10 @@ func (s *State) keepSetting(row *store.Setting, remove bool, says string) error 
 	return s.loadRules()
 }
 
-// ruleID is how people's own rules are named.
+// ruleID is the id of people's own rules.
 var RuleID = regexp.MustCompile(`^[a-z][a-z0-9-]{1,39}$`)
 
-// PutRule keeps somebody's own rule, after it was tried on the past, or switches a built-in one on or off.
+// PutRule stores a person's own rule after trying it on the past, or switches a built-in rule on or off.
 func (s *Service) PutRule(by, id string, req api.RulePut) (api.RuleTried, error) {
 	if builtIn(id) {
 		if req.Expression != "" {
@@ -363,7 +363,7 @@ func builtIn(id string) bool {
 	return slices.ContainsFunc(health.Rules(), func(r health.Rule) bool { return r.ID == id })
 }
 
-// RemoveRule takes somebody's own rule away.
+// RemoveRule removes a person's own rule.
 func (s *Service) RemoveRule(by, id string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -12,8 +12,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what is found of drives, and by which rules. It has no lock of its own: whoever calls its methods holds the
-// lock of the service.
+// State holds the findings of drives, and the rules. It has no lock of its own: its methods must be called with the
+// lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -25,7 +25,7 @@ type State struct {
 	touched     []string
 	touchedFrom int
 	matters     matters
-	// unwritten are drives of whose findings something changed that is not kept yet.
+	// unwritten are drives with changed findings that are not stored yet.
 	unwritten map[string]bool
 	foundLog  []*store.FoundLog
 
@@ -33,10 +33,10 @@ type State struct {
 	limits     map[[2]string]*health.Thresholds // by model and pool, made when first asked for
 	own        []ownRule
 	ownVersion int
-	Shifts     map[string]health.Shift // by drive: what is odd about where it is
+	Shifts     map[string]health.Shift // by drive: what is unexpected about its place
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(
 	l *ledger.Ledger,
 	fleetState *fleet.State,
@@ -46,16 +46,16 @@ func New(
 	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, readings: readingsState}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
-// Load makes the rules and findings from what is in the store.
+// Load loads the rules and findings from the store.
 func (s *State) Load() error {
 	s.judged, s.matters, s.unwritten, s.foundLog = nil, matters{}, map[string]bool{}, nil
 	return errors.Join(s.loadRules(), s.loadStanding())

@@ -14,10 +14,10 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// mostTrying is how long a rule is tried on the past.
+// mostTrying is the greatest time for trying a rule on the past.
 const mostTrying = 30 * time.Second
 
-// TryRule runs an expression over the past of all drives.
+// TryRule evaluates an expression over the past of all drives.
 func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 	hours := req.Hours
 	if hours <= 0 {
@@ -68,7 +68,7 @@ func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 	return out, nil
 }
 
-// TryThreshold says which drives a threshold would flag if it were set so, and when in the last 90 days; nothing is
+// TryThreshold gives the drives that a value of a threshold would flag, and when in the last 90 days; nothing is
 // changed. Peers and siblings are taken as they are now.
 func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error) {
 	out := api.ThresholdTried{Hours: 90 * 24, Flagged: []api.RuleFlag{}}
@@ -143,12 +143,12 @@ func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error)
 	return out, nil
 }
 
-// closed ends a sentence that may have an end already.
+// closed ends a sentence with a full stop, unless it has one.
 func closed(s string) string {
 	return strings.TrimRight(s, ".?") + map[bool]string{true: "?", false: "."}[strings.HasSuffix(s, "?")]
 }
 
-// tryOn runs an expression over the past of one drive.
+// tryOn evaluates an expression over the past of one drive.
 func (s *Service) tryOn(
 	key string,
 	p *ownrule.Program,

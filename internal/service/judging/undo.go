@@ -4,8 +4,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo keeps the findings of a batch that was not written to be written with the next one: they are made out of what is
-// known, and stand as long as that does. Rules are read again.
+// Undo keeps the findings of a failed batch for the next one: they are computed from facts in memory, and stay valid
+// with these. Rules are read again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	for _, row := range store.Of[store.Standing](b) {
 		s.unwritten[row.Drive] = true
@@ -18,5 +18,5 @@ func (s *State) Undo(b *store.Batch) error {
 	return nil
 }
 
-// Forget lets every drive be judged again.
+// Forget marks every drive for judging.
 func (s *State) Forget() { s.judged = nil }

@@ -9,17 +9,18 @@ import (
 	"lantern/internal/store"
 )
 
-// Disk is what is known of the disk under the records.
+// Disk is the state of the disk that holds the records.
 type Disk struct {
 	store.Room
 	LookedAt time.Time
-	// Failed is why writes fail, FailedSince since when, FailedAt when one failed last; empty while writing works. What
-	// is small may still fit where a report does not, so it is kept for failedFor after the last that failed.
+	// Failed is the reason why writes fail, FailedSince since when, FailedAt when one last failed; empty while writing
+	// works. A small write may succeed where a report does not fit, so the state is kept for failedFor after the last
+	// failure.
 	Failed                string
 	FailedSince, FailedAt time.Time
 }
 
-// When people are told that the disk fills up: at a tenth and below 2 GiB, and again when it is grave.
+// Free space at which people are notified: a tenth and below 2 GiB, and again when it is critical.
 const (
 	roomWatch   = 2 << 30
 	roomReplace = 512 << 20
@@ -27,7 +28,7 @@ const (
 	failedFor   = 30 * time.Second
 )
 
-// LookAtDisk looks how much space is left, now and then, and sets some aside.
+// LookAtDisk checks the free space from time to time, and reserves some.
 func (s *Ledger) LookAtDisk(now time.Time) {
 	if d := now.Sub(s.Disk.LookedAt); d >= 0 && d < lookEach {
 		return
@@ -44,7 +45,7 @@ func (s *Ledger) LookAtDisk(now time.Time) {
 	s.Disk.Room = r
 }
 
-// wrote notes whether writing works.
+// wrote records whether writing works.
 func (s *Ledger) wrote(err error) {
 	now := s.Clock.Now()
 	switch {
@@ -58,7 +59,8 @@ func (s *Ledger) wrote(err error) {
 	}
 }
 
-// Trouble says what is wrong with the service's own records, how grave it is, and what to do; empty when nothing is.
+// Trouble says what is wrong with the service's own records, how severe it is, and what to do; empty when nothing is
+// wrong.
 func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
 	if r := s.Restored; !r.At.IsZero() {
 		return fmt.Sprintf("this service was restored from %s at %s UTC, and gives no orders and takes no changes", r.From,
@@ -89,7 +91,7 @@ func (s *Ledger) Trouble() (says, do string, severity health.Verdict) {
 	return "", "", health.Sound
 }
 
-// TakeOver notes that the service is gone from whose backup these records were restored.
+// TakeOver records that the service that made the restored backup no longer runs.
 func (s *Ledger) TakeOver() error {
 	if err := s.Store.TakeOver(); err != nil {
 		return err

@@ -7,8 +7,8 @@ import (
 	"lantern/internal/store"
 )
 
-// bus hands events to whoever listens now. A listener that does not keep up loses its channel and must resume from the
-// last id it has seen; so a slow console never holds the service up.
+// bus delivers events to the present listeners. A listener that is too slow loses its channel and must resume from the
+// last id it has seen, so a slow console never delays the service.
 type bus struct {
 	mu   sync.Mutex
 	next int
@@ -46,8 +46,8 @@ func (b *bus) listen() (<-chan api.Event, func()) {
 	}
 }
 
-// Listen gives the events after an id, then those that happen from now on; stop must be called. An id of 0 begins now.
-// Events with id 0 tell of progress; they are not kept.
+// Listen gives the events after an id, then new ones; stop must be called. An id of 0 means from now on. Events with id
+// 0 are about progress and are not stored.
 func (s *Ledger) Listen(after int64) (past []api.Event, live <-chan api.Event, stop func(), err error) {
 	live, stop = s.bus.listen()
 	if after > 0 {
@@ -66,7 +66,7 @@ func (s *Ledger) Listen(after int64) (past []api.Event, live <-chan api.Event, s
 	return past, live, stop, nil
 }
 
-// Announce tells live views of something that is not kept, such as a change of the lab's pace.
+// Announce sends live views an event that is not stored, such as a change of the lab's speed.
 func (s *Ledger) Announce(kind api.EventKind, subject, says string) {
 	s.Send(api.Event{Kind: kind, At: s.Clock.Now(), Subject: subject, Says: says})
 }

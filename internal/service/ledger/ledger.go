@@ -14,23 +14,23 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// Ledger is what every change goes through: it is written first, then told to whoever listens.
+// Ledger is the path of every change: it is written first, then sent to listeners.
 type Ledger struct {
 	Clock clock.Clock
 	Store *store.Store
 	Log   *slog.Logger
 	bus   *bus
-	// generation counts the changes: what was worked out from an older one is worked out again.
+	// generation counts the changes: values computed from an older one are computed again.
 	Generation int
-	// Urgent is true when people must be told with the next look at what they ought to know.
+	// Urgent is true when notices must be updated at the next tick.
 	Urgent bool
-	// Before adds to a batch what is kept with it, After follows a batch that was written; Undo takes back what one
-	// changed in memory that was not written.
+	// Before adds related records to a batch, After is called after a batch was written; Undo reverts in memory a batch
+	// that was not written.
 	Before, After func(*store.Batch)
 	Undo          func(*store.Batch) error
 	Disk          Disk // under the records
-	// Restored is set while nobody said yet that the service is gone from whose backup these records were restored: until
-	// then no order is given out.
+	// Restored is set after a restore until somebody confirms that the service that made the backup no longer runs:
+	// until then no orders are given out.
 	Restored store.Restored
 }
 
@@ -45,7 +45,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
 	return l
 }
 
-// slowWrite is how long a change may take to be written before it is logged.
+// slowWrite is the duration of a write above which it is logged.
 const slowWrite = time.Second
 
 // Commit writes batches in one transaction and then sends their events. If it fails, what they changed in memory is
@@ -54,7 +54,7 @@ func (s *Ledger) Commit(batches ...*store.Batch) error {
 	s.Before(batches[len(batches)-1])
 	batches = slices.DeleteFunc(slices.Clone(batches), (*store.Batch).Empty)
 	if len(batches) == 0 {
-		return nil // nothing happened, so what was judged stands
+		return nil // no change, so the judgement stays valid
 	}
 	s.Changed()
 	begun := time.Now()
@@ -82,7 +82,7 @@ func (s *Ledger) Commit(batches ...*store.Batch) error {
 	return nil
 }
 
-// UndoAll undoes what batches changed in memory that were not written, the last first.
+// UndoAll reverts in memory batches that were not written, the last first.
 func (s *Ledger) UndoAll(batches []*store.Batch) {
 	for _, b := range slices.Backward(batches) {
 		if err := s.Undo(b); err != nil {
@@ -92,7 +92,7 @@ func (s *Ledger) UndoAll(batches []*store.Batch) {
 	s.Changed()
 }
 
-// Changed makes what was worked out before be worked out again.
+// Changed invalidates values computed before.
 func (s *Ledger) Changed() { s.Generation++ }
 
 // AddEvent adds an event to a batch.
@@ -100,23 +100,23 @@ func (s *Ledger) AddEvent(b *store.Batch, kind api.EventKind, subject, says stri
 	b.Events = append(b.Events, &store.Event{Kind: string(kind), At: s.Clock.Now(), Subject: subject, Says: says})
 }
 
-// Send tells live views that something moved; it is not kept.
+// Send notifies live views of progress; it is not stored.
 func (s *Ledger) Send(e api.Event) { s.bus.send(e) }
 
-// NewID names something so that names sort by time.
+// NewID makes an id; ids sort by time.
 func NewID() string { return ulid.Make().String() }
 
 // Document is the JSON of one of our own plain structures.
 func Document(v any) []byte {
 	b, err := json.Marshal(v)
 	if err != nil {
-		panic(err) // only our own plain structures come here
+		panic(err) // only our own plain structures are passed here
 	}
 	return b
 }
 
-// Reread reads one record again that a batch which was not written had changed, and gives it to take; what is not in
-// the store is not given.
+// Reread reads one record of a failed batch again from the store, and passes it to take; a missing record is not
+// passed.
 func Reread[T any](l *Ledger, take func(T) error, where string, args ...any) error {
 	row, err := store.One[T](l.Store, where, args...)
 	switch {

@@ -9,31 +9,31 @@ import (
 	"lantern/internal/core/notice"
 )
 
-// Backups is how the scheduled backups of the records stand.
+// Backups is the state of the scheduled backups.
 type Backups struct {
 	Every  time.Duration // zero without a schedule
 	Last   time.Time     // the newest that succeeded; zero when none did
-	Since  time.Time     // since when there is a schedule, as far as this process knows
-	Failed string        // why the newest try failed; empty when it did not
+	Since  time.Time     // since when this process knows the schedule
+	Failed string        // error of the newest try; empty when it succeeded
 	Folder string
 }
 
-// Backed notes how backups stand.
+// Backed records the state of backups.
 func (s *Service) Backed(b Backups) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.own.backups = b
 }
 
-// Backups says how backups stand.
+// Backups gives the state of backups.
 func (s *Service) Backups() Backups {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.own.backups
 }
 
-// backedUp is what is to be told of backups; ok is false while they come in time. One that is missed is told after
-// twice the time, one that has failed at once: it does not mend itself.
+// backedUp is the matter of backups; ok is false while they are made in time. A missed backup is reported after twice
+// the interval, a failed one at once: it does not correct itself.
 func (s *State) backedUp(now time.Time) (m notice.Matter, ok bool) {
 	b := s.own.backups
 	if b.Every == 0 {
@@ -62,35 +62,35 @@ func (s *State) backedUp(now time.Time) (m notice.Matter, ok bool) {
 	return m, true
 }
 
-// Copying is how the copy of the records stands that is made for a standby as they change.
+// Copying is the state of the continuous copy of the records for a standby.
 type Copying struct {
 	To     string    // empty when there is none
-	Upto   time.Time // every change until then is there; zero when nothing is
-	Since  time.Time // since when it is made, as far as this process knows
-	Failed string    // why the newest look failed; empty when it did not
+	Upto   time.Time // every change until then is in the copy; zero when nothing is
+	Since  time.Time // since when this process makes it
+	Failed string    // error of the newest check; empty when it succeeded
 }
 
-// copyLate is how far behind a copy may be before people are told, and copyGrave before it is of no use.
+// copyLate is the delay of a copy above which people are notified, copyGrave the delay above which it is useless.
 const (
 	copyLate  = 2 * time.Minute
 	copyGrave = time.Hour
 )
 
-// Copied notes how the copy stands.
+// Copied records the state of the copy.
 func (s *Service) Copied(c Copying) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.own.copying = c
 }
 
-// SilentSites notes which sites of a headquarters cannot be reached.
+// SilentSites records which sites of a headquarters cannot be reached.
 func (s *Service) SilentSites(sites []api.Site) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.own.sites = sites
 }
 
-// silentSites is what is to be told of them: their own services may tell nobody any more.
+// silentSites are the matters of these sites: their own services may be unable to notify anybody.
 func (s *State) silentSites() (out []notice.Matter) {
 	for _, x := range s.own.sites {
 		m := notice.Matter{Key: "service/site/" + x.Name, Kind: notice.Service, Severity: health.Watch, Says: "the site " +
@@ -103,7 +103,7 @@ func (s *State) silentSites() (out []notice.Matter) {
 	return out
 }
 
-// copyBehind is what is to be told of the copy; ok is false while it is not far behind. now is real time.
+// copyBehind is the matter of the copy; ok is false while its delay is small. now is real time.
 func (s *State) copyBehind(now time.Time) (m notice.Matter, ok bool) {
 	c := s.own.copying
 	from := c.Upto

@@ -8,21 +8,21 @@ import (
 	"lantern/internal/core/notice"
 )
 
-// How long before the service's certificate ends people are told, and told again.
+// How long before the service's certificate expires people are notified, first and again.
 const (
 	certificateSoon = 21 * 24 * time.Hour
 	certificateNow  = 3 * 24 * time.Hour
 )
 
-// CertificateEnds notes when the certificate that the service shows ends.
+// CertificateEnds records when the service's certificate expires.
 func (s *Service) CertificateEnds(at time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.own.certificate = at
 }
 
-// certificate is what is to be told of the service's certificate; ok is false while nothing is. When it has ended no
-// agent can report any more, so that no drive is watched.
+// certificate is the matter of the service's certificate; ok is false while there is none. With an expired certificate
+// no agent can report, so that no drive is watched.
 func (s *State) certificate(now time.Time) (m notice.Matter, ok bool) {
 	ends := s.own.certificate
 	if ends.IsZero() || ends.Sub(now) > certificateSoon {

@@ -21,11 +21,11 @@ import (
 	"lantern/internal/store"
 )
 
-// Outlet is a channel, and what goes through it.
+// Outlet is a channel, with the selection of notices that it sends.
 type Outlet struct {
 	Name string `json:"name"`
 	channel.Config
-	Least  health.Verdict `json:"least"` // severity under which nothing is sent
+	Least  health.Verdict `json:"least"` // least severity that is sent
 	Kinds  []string       `json:"kinds"` // empty: all
 	Pools  []string       `json:"pools"`
 	Hosts  []string       `json:"hosts"`
@@ -55,7 +55,7 @@ func (s *State) LoadChannels() error {
 	return nil
 }
 
-// SetSelf tells where the service listens, so that no channel points back into it.
+// SetSelf sets the address of the service, so that no channel can point back to it.
 func (s *Service) SetSelf(addresses ...netip.AddrPort) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -74,7 +74,7 @@ var (
 	quietTime = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9]$`)
 )
 
-// on gives a moment's day at a time of day such as 07:00.
+// on gives the time of day, such as 07:00, on the day of a moment.
 func on(day time.Time, hhmm string) time.Time {
 	t, _ := time.Parse("15:04", hhmm)
 	return time.Date(day.Year(), day.Month(), day.Day(), t.Hour(), t.Minute(), 0, 0, day.Location())
@@ -100,19 +100,19 @@ func (c Outlet) quietUntil(now time.Time) time.Time {
 	return time.Time{}
 }
 
-// wants says whether a notice goes through the channel.
+// wants reports whether a channel sends a notice.
 func (c Outlet) wants(n notice.Notice) bool {
 	has := func(list []string, x string) bool { return len(list) == 0 || slices.Contains(list, x) }
 	severity := pressing(n)
 	if !n.Open() && n.Kind != notice.Host {
-		severity = n.Worst // who was told that it opened is told that it closed
+		severity = n.Worst // whoever got its opening gets its closing too
 	}
 	return severity.Gravity() >= c.Least.Gravity() && has(c.Kinds, string(n.Kind)) && has(c.Pools, n.Pool) &&
 		has(c.Hosts, n.Host)
 }
 
-// pressing is how grave a notice is for those who are to be told. Of a host that is silent nothing is known, of any of
-// its drives: that is as urgent as one that is to be replaced.
+// pressing is the severity of a notice for sending. Nothing is known of the drives of a host that is not reporting:
+// that is as urgent as a drive to be replaced.
 func pressing(n notice.Notice) health.Verdict {
 	if n.Kind == notice.Host {
 		return health.Replace
@@ -127,7 +127,7 @@ func subject(c notice.Change) string {
 	) + map[notice.Turn]string{notice.Closed: " (over)", notice.Better: " (better than before)"}[c.Turn]
 }
 
-// word is how grave a notice is, in a word that never confuses filling with failing.
+// word is the severity of a notice in one word, which never confuses filling with failing.
 func word(n notice.Notice) string {
 	switch n.Kind {
 	case notice.Filling:
@@ -194,7 +194,7 @@ func (s *State) viewChannel(o Outlet) api.Channel {
 	return v
 }
 
-// check refuses settings that cannot be.
+// check refuses invalid settings.
 func (c *Outlet) check() error {
 	bad := func(do, title string, args ...any) error { return problem.New(422, "bad-channel", do, title, args...) }
 	switch {
@@ -224,7 +224,7 @@ func (c *Outlet) check() error {
 	return nil
 }
 
-// PutChannel keeps a channel. A secret that is left out stays what it was.
+// PutChannel stores a channel. A secret that is not given is unchanged.
 func (s *Service) PutChannel(ctx context.Context, by, name string, req api.ChannelPut) (api.Channel, error) {
 	bad := func(do, title string, args ...any) (api.Channel, error) {
 		return api.Channel{}, problem.New(422, "bad-channel", do, title, args...)
@@ -258,7 +258,7 @@ func (s *Service) PutChannel(ctx context.Context, by, name string, req api.Chann
 		if was.Name == name {
 			o.Secret, o.Digested, o.Reported = cmp.Or(o.Secret, was.Secret), was.Digested, was.Reported
 			if was.URL != o.URL || was.Server != o.Server || was.Kind != o.Kind {
-				o.Secret = req.Secret // a secret never follows to another address
+				o.Secret = req.Secret // a secret is never sent to another address
 			}
 		}
 	}
@@ -280,7 +280,7 @@ func (s *Service) PutChannel(ctx context.Context, by, name string, req api.Chann
 	return s.viewChannel(o), s.LoadChannels()
 }
 
-// RemoveChannel takes a channel away, with what still waits for it.
+// RemoveChannel removes a channel, with its waiting deliveries.
 func (s *Service) RemoveChannel(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -303,7 +303,7 @@ func (s *Service) RemoveChannel(by, name string) error {
 	return s.LoadChannels()
 }
 
-// TestChannel sends a message through a channel now, and says what became of it.
+// TestChannel sends a message through a channel now, and gives the result.
 func (s *Service) TestChannel(ctx context.Context, by, name string) error {
 	s.mu.Lock()
 	i := slices.IndexFunc(s.channels, func(o Outlet) bool { return o.Name == name })

@@ -21,8 +21,8 @@ import (
 	"lantern/internal/store"
 )
 
-// deliver makes a delivery for each channel that wants to know of a change, and for each that was told of the notice
-// before: whoever was told the bad news is told the better one, and the end. It gives back which were told by now.
+// deliver makes a delivery of a change for each channel that selects it, and for each that got the notice before:
+// whoever got the bad news gets the better news and the end. It returns the channels that have got the notice by now.
 func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []string) {
 	told = slices.Clone(c.Told)
 	for _, o := range s.channels {
@@ -31,7 +31,7 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []
 			continue
 		}
 		if c.Turn == notice.Closed && s.unsent(o.Name, c.ID) {
-			continue // nobody was told that it opened, so nobody is told that it closed
+			continue // its opening was not sent, so its closing is not sent
 		}
 		if !knows {
 			told = append(told, o.Name)
@@ -69,13 +69,13 @@ func (s *State) deliver(b *store.Batch, c notice.Change, now time.Time) (told []
 	return told
 }
 
-// hears says whether a channel is told of a change; knows, that it was told of the notice before.
+// hears reports whether a channel gets a change; knows is true when it got the notice before.
 func (c Outlet) hears(x notice.Change, knows bool, now time.Time) bool {
-	wants := c.wants(x.Notice) || x.Kind == notice.Alarm // an alarm goes everywhere
+	wants := c.wants(x.Notice) || x.Kind == notice.Alarm // an alarm is sent to every channel
 	switch x.Turn {
 	case notice.Opened:
 		return wants && !x.Quiet(now)
-	case notice.Worse: // whoever saw or muted it
+	case notice.Worse: // even if acknowledged or muted
 		return wants || knows
 	case notice.Better:
 		return knows && !now.Before(x.Muted)
@@ -107,10 +107,10 @@ func (s *State) text(n notice.Notice) string {
 	return b.String()
 }
 
-// mostNamed is how many drives a message names by their serials.
+// mostNamed is the greatest number of serials in a message.
 const mostNamed = 6
 
-// page is the console's page that a notice is best looked at on.
+// page is the console's page for a notice.
 func page(n notice.Notice) string {
 	switch {
 	case len(n.Drives) == 1:
@@ -123,14 +123,14 @@ func page(n notice.Notice) string {
 	return "/notices"
 }
 
-// SetBase says where people reach the console, so that messages can lead there.
+// SetBase sets the address of the console for links in messages.
 func (s *Service) SetBase(base string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.own.base = base
 }
 
-// pending is what is still to be sent.
+// pending are the waiting deliveries.
 type pending struct {
 	channel.Message
 	Notice json.RawMessage `json:"notice"`
@@ -149,7 +149,8 @@ func (s *State) queue(b *store.Batch, name, about string, m channel.Message, dat
 	s.deliveries = append(s.deliveries, d)
 }
 
-// unsent takes what was not sent yet of a notice off a channel, and says whether that was all that there was.
+// unsent removes the waiting deliveries of a notice from a channel, and reports whether these were all of its
+// deliveries.
 func (s *State) unsent(name, about string) bool {
 	some, tried := false, false
 	for _, d := range s.deliveries {
@@ -189,16 +190,16 @@ func (s *State) LoadDeliveries() error {
 	return nil
 }
 
-// How long is waited before a delivery is tried again, at most, and when it is given up.
+// The greatest time before a delivery is tried again, and the time after which it is given up.
 const (
 	firstRetry = 30 * time.Second
 	mostRetry  = time.Hour
 	giveUp     = 3 * 24 * time.Hour
 )
 
-// Deliver sends what is due, once; what was confirmed is written down before the next is sent through the same channel.
-// Channels do not wait for one another: one that is still sending is left alone, and each of the others goes by itself.
-// It is called again and again, also while an earlier call still sends.
+// Deliver sends what is due, once; a confirmed delivery is recorded before the next one is sent through the same
+// channel. Channels are independent: one that is still sending is skipped, and the others send in parallel. It is
+// called repeatedly, also while an earlier call still sends.
 func (s *Service) Deliver(ctx context.Context) error {
 	var all sync.WaitGroup
 	var mu sync.Mutex
@@ -217,7 +218,7 @@ func (s *Service) Deliver(ctx context.Context) error {
 	return errors.Join(failed...)
 }
 
-// begin are the channels on which something is due and nobody sends; they are marked as being sent on.
+// begin gives the idle channels with due deliveries, and marks them as sending.
 func (s *Service) begin() (names []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -240,7 +241,7 @@ func (s *Service) end(name string) {
 	delete(s.sending, name)
 }
 
-// deliverOn sends what is due on one channel.
+// deliverOn sends the due deliveries of one channel.
 func (s *Service) deliverOn(ctx context.Context, name string) error {
 	for ctx.Err() == nil {
 		s.mu.Lock()
@@ -280,7 +281,7 @@ func (s *Service) deliverOn(ctx context.Context, name string) error {
 	return nil
 }
 
-// left is a delivery's document with only those receivers that did not take it yet.
+// left is a delivery's document with only the receivers that have not accepted it yet.
 func left(doc []byte, failed error) []byte {
 	var some *channel.Partly
 	var p pending
@@ -322,7 +323,7 @@ func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) erro
 	if err := s.Commit(b); err != nil {
 		return err
 	}
-	// Memory may have been made anew meanwhile; the delivery is found by its id.
+	// Memory may have been reloaded meanwhile; the delivery is found by its id.
 	s.deliveries = slices.DeleteFunc(s.deliveries, func(x *store.Delivery) bool { return x.ID == d.ID })
 	if !next.Done {
 		s.deliveries = append(s.deliveries, &next)
@@ -345,7 +346,7 @@ func (s *State) digest(b *store.Batch, now time.Time) {
 		o.Digested = now
 		b.Put(&store.Channel{Name: o.Name, Doc: ledger.Document(o)})
 		if first {
-			continue // a channel that is new today begins tomorrow
+			continue // a channel that was added today begins tomorrow
 		}
 		open := slices.Clone(s.Open)
 		open = slices.DeleteFunc(open, func(n notice.Notice) bool { return !o.wants(n) })
@@ -371,7 +372,7 @@ func (s *State) digest(b *store.Batch, now time.Time) {
 	}
 }
 
-// narrowed says that a channel is told of a part only.
+// narrowed describes the part of the fleet that a channel gets.
 func (c *Outlet) narrowed() string {
 	if len(c.Kinds)+len(c.Pools)+len(c.Hosts) == 0 {
 		return ""

@@ -8,11 +8,11 @@ import (
 	"lantern/internal/service/ledger"
 )
 
-// cryEach is how often people are told again that nothing can be recorded.
+// cryEach is how often people are notified again that nothing can be recorded.
 const cryEach = time.Hour
 
-// Emergency tells every channel at once, and without a record, that nothing can be recorded, and later that it can be
-// again: notices are records themselves. It is called with the lock held and does not wait for the channels.
+// Emergency notifies every channel at once, without a record, that nothing can be recorded, and later that recording
+// works again: notices are records themselves. It is called with the lock held and does not wait for the channels.
 func (s *State) Emergency(now time.Time) {
 	says, do, _ := s.Trouble()
 	m := channel.Message{ID: ledger.NewID(), At: now, Type: "service.unwritable", Grave: 2, Subject: "[service] " + says,

@@ -19,7 +19,7 @@ import (
 	"lantern/internal/store"
 )
 
-// noticeEach is how often what people ought to know is looked at, by the service's clock, and at least in real time.
+// noticeEach is how often matters are computed, by the service's clock, and the least interval in real time.
 const noticeEach = 3 * time.Second
 
 func (s *State) LoadNotices() error {
@@ -46,13 +46,13 @@ func (s *State) LoadNotices() error {
 	return nil
 }
 
-// Tick looks at what people ought to know now, and makes the daily messages that are due.
+// Tick updates the notices, and makes the daily messages that are due.
 func (s *State) Tick(t *fleet.Tick) {
 	s.notify(t.Batch, t.Now)
 	s.digest(t.Batch, t.Now)
 }
 
-// notify looks at what people ought to know now, and puts what changed into a batch.
+// notify updates the notices, and adds changes to a batch.
 func (s *State) notify(b *store.Batch, now time.Time) {
 	if !s.Urgent && now.Sub(s.notifiedAt) < s.Clock.AtLeast(noticeEach, noticeEach) && !now.Before(s.notifiedAt) {
 		return
@@ -65,8 +65,8 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	open, changes := notice.Update(s.Open, matters, now, ledger.NewID)
 	before := s.Open
 	s.Open = open
-	// A change of a notice's words is no turn of it, but is kept: what people saw can be looked up. Those that stay open
-	// stand in the order in which they stood.
+	// A change of a notice's text is not sent, but stored, so that people find what they saw. Notices that stay open
+	// keep their order.
 	for _, n := range s.Open {
 		for len(before) > 0 && before[0].ID != n.ID {
 			before = before[1:]
@@ -92,8 +92,8 @@ func (s *State) notify(b *store.Batch, now time.Time) {
 	}
 }
 
-// ofReporting leaves out what is about hosts that have not reported since the start: they are given time to. What was
-// open about them stays open. An alarm waits for nothing.
+// ofReporting removes matters of hosts that have not reported since the start: they have time to do so. Their open
+// notices stay open. Alarms are never removed.
 func (s *State) ofReporting(matters []notice.Matter) (out []notice.Matter) {
 	waits := func(m notice.Matter) bool {
 		host := m.Host
@@ -120,7 +120,7 @@ func (s *State) keepNotice(b *store.Batch, n notice.Notice) {
 	b.Put(&store.Notice{ID: n.ID, Closed: !n.Open(), At: n.Changed, Doc: ledger.Document(n)})
 }
 
-// matters are what people ought to know now.
+// matters are all present matters.
 func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	out = s.judging.AllMatters()
 	out = append(append(append(out, s.swaps.Alarms()...), s.moves(now)...), s.bays.Shelves(now)...)
@@ -156,7 +156,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 		out = append(out, m)
 	}
 	out = append(out, s.silentSites()...)
-	if m, ok := s.copyBehind(time.Now()); ok { // as the machines' clocks have it, not the lab's
+	if m, ok := s.copyBehind(time.Now()); ok { // in real time, not the lab's
 		out = append(out, m)
 	}
 	if says, do, severity := s.Trouble(); says != "" {
@@ -233,10 +233,11 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 	return out
 }
 
-// pausedFor is how long a recovery may be paused until somebody is told.
+// pausedFor is how long a recovery may be paused before people are notified.
 const pausedFor = 10 * time.Minute
 
-// whereabouts are those of the drives that moved lately or share a bay with another: no other drive can give a matter.
+// whereabouts are the places of drives that moved recently or share a bay with another: no other drive can give a
+// matter.
 func (s *State) whereabouts(expected map[string]bool, now time.Time) (out []enclosure.Whereabouts) {
 	add := func(d *fleet.Drive) {
 		key := d.Key()
@@ -266,7 +267,7 @@ func (s *State) whereabouts(expected map[string]bool, now time.Time) (out []encl
 	return out
 }
 
-// moves are the drives that are not where they were; each of them is told so on its own page as well.
+// moves are the drives in unexpected places; the page of each drive shows it too.
 func (s *State) moves(now time.Time) (out []notice.Matter) {
 	expected := map[string]bool{}
 	for _, w := range s.swaps.SwapByID {
@@ -304,13 +305,13 @@ func (s *State) moves(now time.Time) (out []notice.Matter) {
 	return out
 }
 
-// How far back, and how often, it is looked at how full a pool was.
+// How much of a pool's past is used for its fill level, and how often it is read.
 const (
 	useWindow = 30 * 24 * time.Hour
 	useEach   = 12 * time.Hour
 )
 
-// fullness says how full a pool is and how fast it fills up, and keeps what that is worked out from.
+// fullness gives the fill level of a pool and its growth, and stores the data behind it.
 func (s *State) fullness(b *store.Batch, p *fleet.Pool, now time.Time) notice.Fullness {
 	f := notice.Fullness{Pool: p.Name, ID: p.ID, Used: float64(p.Used), Capacity: float64(p.Capacity)}
 	all := s.uses[p.ID]
@@ -329,7 +330,7 @@ func (s *State) fullness(b *store.Batch, p *fleet.Pool, now time.Time) notice.Fu
 	return f
 }
 
-// Notices lists notices: those that are open, or with all the newest that were closed as well.
+// Notices lists the open notices, and with all also the newest closed ones.
 func (s *Service) Notices(all bool) ([]api.Notice, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -385,7 +386,7 @@ func (s *State) viewNotice(n notice.Notice, now time.Time) api.Notice {
 	return v
 }
 
-// Acknowledge notes that somebody saw a notice. Doing it again changes the note.
+// Acknowledge records that a person saw a notice. Repeating it changes the note.
 func (s *Service) Acknowledge(by, id, note string) (api.Notice, error) {
 	return s.changeNotice(id, func(n *notice.Notice, now time.Time) string {
 		n.Acknowledged = &notice.Ack{By: by, Note: note, At: now, Severity: n.Severity}
@@ -396,7 +397,7 @@ func (s *Service) Acknowledge(by, id, note string) (api.Notice, error) {
 // longestMute is how long a notice can be muted.
 const longestMute = 90 * 24 * time.Hour
 
-// Mute says nothing of a notice until a time, unless it gets worse; zero hours ends that.
+// Mute suppresses the messages of a notice until a time, unless it gets worse; zero hours ends that.
 func (s *Service) Mute(by, id string, hours float64, note string) (api.Notice, error) {
 	d := time.Duration(hours * float64(time.Hour))
 	if d < 0 || d > longestMute {

@@ -14,14 +14,14 @@ import (
 // reportHour is when reports on a period are sent, by the clock of the channel's zone.
 const reportHour = 7
 
-// DueReport is a report that a channel is to get now: on the week or the month that ended last.
+// DueReport is a report that a channel must get now: about the last whole week or month.
 type DueReport struct {
 	Channel  string
 	From, To time.Time
-	Pool     string // where the channel is for one pool alone
+	Pool     string // for a channel of a single pool
 }
 
-// period is the last whole week (from Monday) or month before a moment, and when the report on it is due.
+// period is the last whole week (from Monday) or month before a moment, and the time at which its report is due.
 func period(each string, now time.Time) (from, to, due time.Time) {
 	y, m, d := now.Date()
 	switch each {
@@ -35,7 +35,7 @@ func period(each string, now time.Time) (from, to, due time.Time) {
 	return from, to, time.Date(to.Year(), to.Month(), to.Day(), reportHour, 0, 0, 0, now.Location())
 }
 
-// DueReports are those that are to be sent now. A channel that is new begins with the period that runs.
+// DueReports are the reports to be sent now. A new channel begins with the present period.
 func (s *Service) DueReports() (out []DueReport, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -66,7 +66,7 @@ func (s *Service) DueReports() (out []DueReport, err error) {
 	return out, s.Commit(b)
 }
 
-// SendReport queues a report for a channel, and notes that it was. page is the whole as HTML, for e-mail.
+// SendReport queues a report for a channel, and records that. page is the report as HTML, for e-mail.
 func (s *Service) SendReport(r DueReport, report api.PeriodReport, page string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

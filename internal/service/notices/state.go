@@ -17,8 +17,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is what people ought to know, and the channels on which they are told. It has no lock of its own: whoever calls
-// its methods holds the lock of the service.
+// State holds the notices, and the channels through which they are sent. It has no lock of its own: its methods must be
+// called with the lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -29,28 +29,28 @@ type State struct {
 	swaps      *swaps.State
 
 	Open       []notice.Notice
-	notifiedAt time.Time // when it was last looked at what people ought to know
+	notifiedAt time.Time // when notices were last updated
 	uses       map[string][]store.PoolUse
 	channels   []Outlet
 	deliveries []*store.Delivery // not done
-	sending    map[string]bool   // channels on which something is being sent now
-	own        own               // what is known of the service itself
+	sending    map[string]bool   // channels that are sending now
+	own        own               // matters of the service itself
 	sender     channel.Sender
 }
 
-// own is what people are told of the service itself.
+// own are the matters of the service itself.
 type own struct {
-	cried time.Time              // when they were told last that nothing can be recorded; zero when it can
+	cried time.Time              // when people were last notified that nothing can be recorded; zero when recording works
 	wrong map[string]wrongTokens // by address
 
-	certificate time.Time // when the certificate that is shown ends; zero without one
+	certificate time.Time // when the certificate expires; zero without one
 	backups     Backups
 	copying     Copying
 	sites       []api.Site // of a headquarters, that cannot be reached
-	base        string     // where people reach the console; empty when nobody said
+	base        string     // address of the console; empty if not set
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(
 	l *ledger.Ledger,
 	fleetState *fleet.State,
@@ -71,11 +71,11 @@ func New(
 	}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

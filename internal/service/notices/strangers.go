@@ -10,20 +10,20 @@ import (
 	"lantern/internal/core/notice"
 )
 
-// wrongTokens are tokens that nobody has, shown from one address.
+// wrongTokens counts unknown tokens from one address.
 type wrongTokens struct {
 	count int
 	at    time.Time // the newest, by the service's clock
 }
 
-// People are told of an address from which so many wrong tokens came, for so long after the last.
+// The number of wrong tokens from one address that makes a notice, and how long it stays after the last.
 const (
 	wrongTold = 10
 	wrongFor  = time.Hour
 	mostWrong = 1000 // addresses that are remembered
 )
 
-// WrongTokens notes how many wrong tokens came lately from an address.
+// WrongTokens records the number of recent wrong tokens from an address.
 func (s *Service) WrongTokens(from string, count int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -39,7 +39,7 @@ func (s *Service) WrongTokens(from string, count int) {
 	s.own.wrong[from] = wrongTokens{count, now}
 }
 
-// strangers are what is to be told of addresses that show tokens which nobody has.
+// strangers are the matters of addresses with wrong tokens.
 func (s *State) strangers(now time.Time) (out []notice.Matter) {
 	for from, w := range s.own.wrong {
 		if w.count >= wrongTold && now.Sub(w.at) <= wrongFor {

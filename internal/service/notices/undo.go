@@ -7,8 +7,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads the notices, channels and deliveries again where a batch that was not written has some of them. What
-// people ought to know is looked at again at once.
+// Undo reads the notices, channels and deliveries of a failed batch again from the store. Matters are computed again at
+// once.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	if len(store.Of[store.Notice](b))+len(store.Of[store.PoolUse](b)) > 0 {

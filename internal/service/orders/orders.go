@@ -17,13 +17,13 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// orderLimit is how long a host has to carry an order out, and orderWall how much real time that is at least.
+// orderLimit is the time within which a host must carry out an order, orderWall its least duration in real time.
 const (
 	orderLimit = 2 * time.Minute
 	orderWall  = 40 * time.Second
 )
 
-// Give gives a host something to do.
+// Give gives an order to a host.
 func (s *State) Give(b *store.Batch, o *Order) {
 	now := s.Clock.Now()
 	o.Id, o.At, o.Expires, o.State = ulid.Make().String(), now, now.Add(
@@ -50,7 +50,7 @@ func (o *Order) row() *store.Order {
 	}
 }
 
-// TakeOrders gives a host what it has to do, waiting up to wait for something to come.
+// TakeOrders gives the open orders of a host; it waits up to wait for one.
 func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duration) ([]api.Order, error) {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
@@ -80,13 +80,14 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 	}
 }
 
-// contested says whether nobody knows which drive an order is about: it is not given out, and ends with its time limit.
+// contested reports whether the drive of an order is ambiguous: the order is not given out, and ends with its time
+// limit.
 func (s *State) contested(o *Order) bool {
 	d := s.fleet.Drives[wire.ToIdentity(o.Drive).Key()]
 	return d != nil && s.fleet.Contested(d) != ""
 }
 
-// Expired are the orders that nobody carried out in time.
+// Expired are the orders that were not carried out in time.
 func (s *State) Expired(now time.Time) (out []*Order) {
 	for _, o := range s.Waiting {
 		if now.After(o.Expires) {
@@ -97,7 +98,7 @@ func (s *State) Expired(now time.Time) (out []*Order) {
 	return out
 }
 
-// End writes down how an order ended.
+// End records how an order ended.
 func (s *State) End(b *store.Batch, o *Order, state api.OrderState, says string) {
 	o.State, o.Says = state, says
 	delete(s.Waiting, o.Id)
@@ -109,7 +110,7 @@ func (s *State) End(b *store.Batch, o *Order, state api.OrderState, says string)
 	b.Audit = append(b.Audit, o.entry(who, "outcome of "+string(o.Kind), string(state)+": "+says))
 }
 
-// entry is a line of the audit about an order: orders are what changes anything on a host.
+// entry is the audit entry of an order: only orders change anything on a host.
 func (o *Order) entry(who, action, result string) *store.AuditEntry {
 	target := []string{o.Host}
 	for _, x := range []string{o.Pool, o.Slot, wire.ToIdentity(o.Drive).Key(), o.SwapID, o.Id} {

@@ -11,8 +11,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is the orders to hosts that have no outcome yet. It has no lock of its own: whoever calls its methods holds the
-// lock of the service.
+// State is the orders to hosts that have no outcome yet. It has no lock of its own: its methods must be called with the
+// lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet *fleet.State
@@ -21,21 +21,21 @@ type State struct {
 	wake    map[string]chan struct{} // by host
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(l *ledger.Ledger, fleetState *fleet.State) *State {
 	return &State{Ledger: l, fleet: fleetState, wake: map[string]chan struct{}{}}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
 
-// Load makes the orders that have no outcome from what is in the store.
+// Load loads the orders without an outcome from the store.
 func (s *State) Load() error {
 	s.Waiting = map[string]*Order{}
 	rows, err := store.All[store.Order](s.Store, "id", "state = ?", string(api.OrderStateWaiting))

@@ -8,7 +8,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads the orders again that are in a batch which was not written.
+// Undo reads the orders of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, o := range store.Of[store.Order](b) {

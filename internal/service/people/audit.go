@@ -19,7 +19,7 @@ func (s *State) Note(e api.AuditEntry) error {
 // mostEntries is how many entries one answer holds.
 const mostEntries = 5000
 
-// Audit are the entries after a number, in order, or only the newest of them, the newest first.
+// Audit gives the entries after a number, in order, or only the newest ones, the newest first.
 func (s *State) Audit(after int64, newest, limit int) ([]api.AuditEntry, error) {
 	order, n := "number", cmp.Or(limit, 500)
 	if newest > 0 {
@@ -35,8 +35,8 @@ func (s *State) Audit(after int64, newest, limit int) ([]api.AuditEntry, error) 
 	return out, err
 }
 
-// VerifyAudit says whether all entries are as they were written; number and hash are of a checkpoint that was kept
-// elsewhere, or zero.
+// VerifyAudit reports whether all entries are unchanged; number and hash are of a checkpoint that was stored elsewhere,
+// or zero.
 func (s *State) VerifyAudit(number int64, hash string) (api.AuditVerdict, error) {
 	chain, err := s.Store.VerifyAudit(number, hash)
 	v := api.AuditVerdict{Sound: chain.Broken == "", Entries: chain.Entries, Number: chain.Number, Hash: chain.Hash,

@@ -13,7 +13,7 @@ import (
 	"lantern/internal/store"
 )
 
-// FirstToken makes the administrator's token if there is no token yet; fresh is false when there is one already.
+// FirstToken makes the administrator's token if there is no token yet; fresh is false if there is one.
 func (s *State) FirstToken() (token string, fresh bool, err error) {
 	have, err := store.All[store.Token](s.Store, "name", "")
 	if err != nil || len(have) > 0 {
@@ -23,12 +23,12 @@ func (s *State) FirstToken() (token string, fresh bool, err error) {
 	return token, true, err
 }
 
-// NewToken makes a token for a person, in place of one of the same name: for who holds the service itself.
+// NewToken makes a token for a person and replaces an earlier one: for an administrator of the service's own machine.
 func (s *State) NewToken(name string) (string, error) {
 	return s.newToken(store.Token{Name: name, Role: string(api.Admin)})
 }
 
-// Person says whose token it is, and what they may do.
+// Person gives the person of a token, and their rights.
 func (s *State) Person(token string) (Rights, bool) {
 	if !strings.HasPrefix(token, secret.PersonPrefix) {
 		return Rights{}, false
@@ -39,10 +39,10 @@ func (s *State) Person(token string) (Rights, bool) {
 	return r, err == nil && !r.ended(time.Now())
 }
 
-// Sessions last this long, in real time: they are about people, not about the lab.
+// Lifetime of sessions, in real time: it does not depend on the lab's clock.
 const sessionLasts = 12 * time.Hour
 
-// A session that nothing was asked in for so long has ended. When something was asked is noted once in seenEach.
+// Idle time after which a session ends. Its use is recorded at most once in seenEach.
 const (
 	sessionIdle = 2 * time.Hour
 	seenEach    = time.Minute
@@ -51,7 +51,7 @@ const (
 // Caller is where a request comes from.
 type Caller struct{ Address, Program string }
 
-// SignInLink makes a code that opens one session, within a quarter of an hour.
+// SignInLink makes a code that opens one session, valid for a quarter of an hour.
 func (s *State) SignInLink(name string) (string, error) {
 	code := secret.New("")
 	b := &store.Batch{}
@@ -59,7 +59,7 @@ func (s *State) SignInLink(name string) (string, error) {
 	return code, s.Store.Write(b)
 }
 
-// UseLink opens a session by a code; the code is gone afterwards.
+// UseLink opens a session by a code, which is then used up.
 func (s *State) UseLink(code string, from Caller) (session string, err error) {
 	c, err := store.One[store.SignInCode](s.Store, "hash = ?", secret.Hash(code))
 	if err == nil {
@@ -97,8 +97,8 @@ func (s *State) SignIn(token string, from Caller) (session string, err error) {
 // byProvider marks people who are known to an identity provider, and have no token of ours.
 const byProvider = "identity provider"
 
-// SignInFrom opens a session for somebody whom an identity provider vouches for. Their role is what it says now. A name
-// that belongs to somebody with a token is not given to anybody else.
+// SignInFrom opens a session for a person authenticated by an identity provider, with the role that it gives now. The
+// name of a person with a token is never given to anybody else.
 func (s *State) SignInFrom(name string, role api.Role, from Caller) (session string, err error) {
 	name = strings.TrimSpace(name)
 	if !personName.MatchString(name) && !strings.Contains(name, "@") || len(name) > 80 || name == record.Seen {
@@ -157,7 +157,7 @@ func (s *State) session(session string) (store.Session, error) {
 	return s.sessions.get(s.Store, string(hash), "hash = ?", hash)
 }
 
-// SessionOf says whose session it is, which one, and what they may do. It is noted that something was asked in it.
+// SessionOf gives the person, the session, and the rights of a session secret. It records the use of the session.
 func (s *State) SessionOf(session string) (r Rights, id string, ok bool) {
 	x, err := s.session(session)
 	now := time.Now().UTC()
@@ -168,14 +168,14 @@ func (s *State) SessionOf(session string) (r Rights, id string, ok bool) {
 		x.SeenAt = now
 		b := &store.Batch{}
 		b.Put(&x)
-		if err := s.Store.Write(b); err != nil { // it is of use only to whoever lists sessions
+		if err := s.Store.Write(b); err != nil { // it is used only in the list of sessions
 			s.Log.Debug("the time of a session could not be written down", "error", err)
 		}
 	}
 	return r, x.ID, ok
 }
 
-// Lives says whether a session is still open; its being asked for does not count as use.
+// Lives reports whether a session is still open; this does not count as use.
 func (s *State) Lives(session string) bool {
 	x, err := s.session(session)
 	if err != nil || !time.Now().Before(x.Expires) {
@@ -199,7 +199,7 @@ func (s *State) Sessions(r Rights, mine string) ([]api.OpenSession, error) {
 	return out, err
 }
 
-// EndSession ends a session: one's own, or for an admin anybody's.
+// EndSession ends a session: a person's own, or for an admin any session.
 func (s *State) EndSession(r Rights, id string) error {
 	x, err := store.One[store.Session](s.Store, "id = ? and id <> ''", id)
 	if err != nil || x.Name != r.Name && !r.May(api.Admin) {
@@ -215,7 +215,7 @@ func (s *State) SignOut(session string) error {
 	return err
 }
 
-// Answered gives what a request with an idempotency key was answered before. Its answer is given only to the same body.
+// Answered gives the earlier answer to a request with an idempotency key, only for the same body.
 func (s *State) Answered(key string, body []byte) (status int, answer []byte, ok bool, err error) {
 	a, err := store.One[store.Answer](s.Store, "key = ?", key)
 	if err != nil {
@@ -232,7 +232,7 @@ func (s *State) Answered(key string, body []byte) (status int, answer []byte, ok
 	return a.Status, a.Body, true, nil
 }
 
-// KeepAnswer remembers an answer under an idempotency key.
+// KeepAnswer stores an answer under an idempotency key.
 func (s *State) KeepAnswer(key string, body []byte, status int, answer []byte) error {
 	b := &store.Batch{}
 	b.Add(&store.Answer{Key: key, Asked: secret.Hash(string(body)), Status: status, Body: answer, At: time.Now().UTC()})

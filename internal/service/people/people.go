@@ -16,7 +16,7 @@ import (
 	"lantern/internal/store"
 )
 
-// personName keeps names readable in a record: they begin with a letter.
+// personName is the pattern of names, readable in a record: they begin with a letter.
 var personName = regexp.MustCompile(`^\pL[\pL\pN ._'-]{0,39}$`)
 
 // People lists who has a token.
@@ -31,15 +31,14 @@ func (s *State) People(you string) ([]api.Person, error) {
 	return out, err
 }
 
-// AddPerson makes somebody known and gives them a token; somebody who is known gets another one in place of theirs only
-// where that is said.
+// AddPerson adds a person and issues a token; a known person gets a new token only if that is requested explicitly.
 func (s *Service) AddPerson(as Rights, req api.AddPerson) (api.NewPerson, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	by := as.Name
 	switch {
 	case req.Renew && strings.TrimSpace(req.Name) != by:
-		// Whoever renews somebody's token would hold it, and could act under their name.
+		// Whoever renews a token knows it, and could act under that person's name.
 		return api.NewPerson{}, problem.New(403, "not-yourself",
 			"An admin removes and adds again a person who lost their token; the audit records it.",
 			"Everybody renews only their own token.")
@@ -108,7 +107,7 @@ func newPerson(by, name string, req api.AddPerson) store.Token {
 	return row
 }
 
-// RemovePerson takes somebody's token and sessions away. What they did stays on record.
+// RemovePerson removes a person's token and sessions. Records of their actions stay.
 func (s *Service) RemovePerson(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -136,7 +135,7 @@ func (s *Service) RemovePerson(by, name string) error {
 	return s.endSessions(name)
 }
 
-// endSessions ends what was opened with an earlier token of somebody's.
+// endSessions ends the sessions that were opened with a person's earlier token.
 func (s *State) endSessions(name string) error {
 	if _, err := store.Remove[store.SignInCode](s.Store, "name = ?", name); err != nil {
 		return err
@@ -163,7 +162,7 @@ func noPerson(name string, have []api.Person) error {
 	)
 }
 
-// PersonMay requires that somebody has a token and a role that reaches.
+// PersonMay requires that a person has a token and a sufficient role.
 func (s *State) PersonMay(name string, role api.Role) error {
 	have, err := s.People("")
 	if err != nil {

@@ -11,31 +11,31 @@ import (
 	"lantern/internal/store"
 )
 
-// roles in order: each may do what those before it may.
+// roles in order: each includes the rights of those before it.
 var roles = []api.Role{api.Viewer, api.Operator, api.Keeper, api.Admin}
 
-// Rights are what somebody may do.
+// Rights are the rights of a person.
 type Rights struct {
 	Name  string
 	Role  api.Role
-	Hosts []string // that they may act on; none for all
+	Hosts []string // hosts and pools that they may act on; none for all
 	Pools []string
 	Ends  time.Time // zero for never
 }
 
-// May says whether somebody of this role may do what asks for a role.
+// May reports whether this role includes another one.
 func (r Rights) May(role api.Role) bool {
 	have, need := slices.Index(roles, r.Role), slices.Index(roles, role)
 	return have >= 0 && need >= 0 && have >= need
 }
 
-// Scoped says whether they may act on some hosts or pools only.
+// Scoped reports whether the rights are limited to some hosts or pools.
 func (r Rights) Scoped() bool { return len(r.Hosts)+len(r.Pools) > 0 }
 
-// Target is what an action is about.
+// Target is the object of an action.
 type Target struct{ Host, Pool string }
 
-// Reaches says whether a target is within their hosts and pools.
+// Reaches reports whether a target is within their hosts and pools.
 func (r Rights) Reaches(t Target) bool {
 	return (len(r.Hosts) == 0 || slices.Contains(r.Hosts, t.Host)) &&
 		(len(r.Pools) == 0 || slices.Contains(r.Pools, t.Pool))
@@ -48,17 +48,17 @@ func rightsOf(t store.Token) Rights {
 	return r
 }
 
-// ended says whether a token has ended.
+// ended reports whether a token has expired.
 func (r Rights) ended(now time.Time) bool { return !r.Ends.IsZero() && !now.Before(r.Ends) }
 
-// RightsOf are the rights of somebody who is known and whose token has not ended.
+// RightsOf are the rights of a known person whose token has not expired.
 func (s *State) RightsOf(name string) (Rights, bool) {
 	t, err := s.tokens.get(s.Store, "name "+name, "name = ?", name)
 	r := rightsOf(t)
 	return r, err == nil && !r.ended(time.Now())
 }
 
-// Forbidden is the answer to somebody whose role is too low.
+// Forbidden is the problem for a person whose role is too low.
 func (r Rights) Forbidden(need api.Role) error {
 	return problem.New(403, "role-too-low", "Ask an admin, or somebody of that role, to do it.",
 		"This needs the role %s; you are %s.", need, r.Role)

@@ -6,11 +6,11 @@ import (
 	"lantern/internal/store"
 )
 
-// mostSeen bounds what is remembered of who asks: far more than people have sessions.
+// mostSeen bounds the cached records of callers: far more than there are sessions.
 const mostSeen = 10000
 
-// seen remembers records by which people are let in, as long as none of them changes. So a request does not wait for
-// the database, which may be waiting for the disk. Nobody who is not found is remembered.
+// seen caches the records for authentication until one of them changes. So a request does not wait for the database,
+// which may be waiting for the disk. Unknown callers are not cached.
 type seen[T any] struct {
 	mu   sync.Mutex
 	ways uint64

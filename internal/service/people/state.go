@@ -8,7 +8,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is who may sign in. It has no lock of its own: whoever calls its methods holds the lock of the service.
+// State holds the persons who may sign in. It has no lock of its own: its methods must be called with the lock of the
+// service held.
 type State struct {
 	*ledger.Ledger
 	fleet    *fleet.State
@@ -16,16 +17,16 @@ type State struct {
 	sessions seen[store.Session]
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(l *ledger.Ledger, fleetState *fleet.State) *State {
 	return &State{Ledger: l, fleet: fleetState}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -9,13 +9,13 @@ import (
 	"lantern/internal/store"
 )
 
-// Problem is an error that people are told: what is wrong and what to do (RFC 9457).
+// Problem is an error for people: what is wrong and what to do (RFC 9457).
 type Problem struct {
 	Status int
 	Type   string // stable
 	Title  string
 	Do     string
-	// Permanent says that the same request is refused whenever it is sent.
+	// Permanent is true when the same request will always be refused.
 	Permanent bool
 }
 
@@ -25,21 +25,21 @@ func New(status int, kind, do, title string, args ...any) *Problem {
 	return &Problem{Status: status, Type: kind, Title: fmt.Sprintf(title, args...), Do: do}
 }
 
-// Missing is the problem of a name that nothing has; have are the names that there are.
+// Missing is the problem of an unknown name; have are the known names.
 func Missing(kind, what, name string, have []string) *Problem {
 	return New(404, kind, "List them with: "+map[string]string{
 		"host": "lantern host list", "pool": "lantern pools", "model": "lantern drives --columns model",
 	}[what], "No %s %q%s", what, name, nearest.Meant(name, have))
 }
 
-// Forever is a problem that sending the same request again does not mend.
+// Forever is a problem that repeating the request does not solve.
 func Forever(status int, kind, do, title string, args ...any) *Problem {
 	p := New(status, kind, do, title, args...)
 	p.Permanent = true
 	return p
 }
 
-// As makes any error one that can be told. What is not meant for people stays out of the answer.
+// As converts any error to a Problem. Internal details are left out of the answer.
 func As(err error) *Problem {
 	var p *Problem
 	var r *swap.Refusal

@@ -8,7 +8,7 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// MemberNames turns the label tails among names of members into the keys of their drives.
+// MemberNames resolves the label tails among names of members to the keys of their drives.
 func (s *State) MemberNames(p *pool.Pool, names []string) []string {
 	out := slices.Clone(names)
 	for i, n := range out {
@@ -29,7 +29,7 @@ func (s *State) MemberNames(p *pool.Pool, names []string) []string {
 	return out
 }
 
-// LostWith turns drives below a pool into the places that are lost with them: none where what is between bears it.
+// LostWith gives the places of a pool that are lost with drives below it: none where a pool in between can lose them.
 func (s *State) LostWith(p *pool.Pool, names []string) (out []string) {
 	var below []string
 	for _, n := range names {
@@ -42,7 +42,7 @@ func (s *State) LostWith(p *pool.Pool, names []string) (out []string) {
 	if len(below) == 0 {
 		return out
 	}
-	q := p.WithoutDrives(s.fleet.Below, below) // together: what bears each alone need not bear all of them
+	q := p.WithoutDrives(s.fleet.Below, below) // together: a pool may bear each loss alone, but not all of them
 	q.Everyone(func(_ string, m *pool.Member) {
 		if was, _, _ := p.Slot(
 			m.Slot,

@@ -11,9 +11,9 @@ import (
 	"lantern/internal/store"
 )
 
-// Priorities of recoveries by the hour: high at night, low by day, or as people like it.
+// Priorities of recoveries by the hour, for example high at night and low by day.
 
-// priorityTry is how long it is waited until a priority that did not take is ordered again.
+// priorityTry is the time after which a priority that did not take effect is ordered again.
 const priorityTry = 10 * time.Minute
 
 func (s *State) LoadPriorities() error {
@@ -32,7 +32,7 @@ func (s *State) LoadPriorities() error {
 	return nil
 }
 
-// wanted is the priority that a pool ought to have now by its hours.
+// wanted is the priority of a pool now, by its hours.
 func wanted(h api.PriorityHours, now time.Time) string {
 	zone, err := time.LoadLocation(h.Zone)
 	if err != nil {
@@ -49,7 +49,7 @@ func wanted(h api.PriorityHours, now time.Time) string {
 	return string(h.Otherwise)
 }
 
-// Tick orders the priorities that the hours ask for.
+// Tick orders the priorities of the present hours.
 func (s *State) Tick(t *fleet.Tick) {
 	b, now := t.Batch, t.Now
 	for id, h := range s.Hours {

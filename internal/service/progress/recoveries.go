@@ -18,7 +18,7 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
-// mostSamples is how many moments of a course are sent: more than a screen has points for.
+// mostSamples is the number of moments of a course that are sent: more than the pixels of a screen.
 const mostSamples = 400
 
 func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
@@ -106,7 +106,7 @@ func (s *State) ViewRecovery(c *recoveries.Course, whole bool) api.Recovery {
 	return out
 }
 
-// wholeRecovery fills in the course of a recovery, what each member gave, and what is known beside it.
+// wholeRecovery adds the course of a recovery, the part of each member, and further facts.
 func (s *State) wholeRecovery(out *api.Recovery, c *recoveries.Course, p *fleet.Pool, tail func(slot string) string) {
 	step := max(1, len(c.Samples)/mostSamples)
 	for i, x := range c.Samples {
@@ -129,7 +129,7 @@ func (s *State) wholeRecovery(out *api.Recovery, c *recoveries.Course, p *fleet.
 	}
 }
 
-// costOf says what the loss of one more member means while a recovery runs.
+// costOf describes the effect of the loss of one more member while a recovery runs.
 func costOf(m pool.Margin) string {
 	switch {
 	case m < 0:
@@ -140,7 +140,7 @@ func costOf(m pool.Margin) string {
 	return fmt.Sprintf("losing one more member until then leaves: %s", pool.Margin(m-1))
 }
 
-// summary is how a recovery went, in one line.
+// summary describes the course of a recovery in one line.
 func summary(c *recoveries.Course, v api.Recovery) string {
 	if recoveries.Running(c) || v.EndedAt.IsZero() || v.DoneBytes == 0 {
 		return ""
@@ -160,7 +160,7 @@ func summary(c *recoveries.Course, v api.Recovery) string {
 	return out
 }
 
-// earlier are the recoveries of the same kind in the same pool that came before and ended well, the newest first.
+// earlier are the earlier recoveries of the same kind in the same pool that finished, the newest first.
 func (s *State) earlier(c *recoveries.Course) (out []*recoveries.Course) {
 	for _, e := range s.recoveries.InOrder() {
 		if e.PoolID == c.PoolID && e.Kind == c.Kind && e.State == recovery.Finished &&
@@ -173,7 +173,7 @@ func (s *State) earlier(c *recoveries.Course) (out []*recoveries.Course) {
 	return out
 }
 
-// known is what is known beside a recovery's course: how far the data reach on the drives, and how it went before.
+// known holds facts besides a recovery's course: how far the data extends on the drives, and earlier recoveries.
 func (s *State) known(c *recoveries.Course) recovery.Known {
 	k := recovery.Known{Reach: -1}
 	if !recoveries.Running(c) {
@@ -212,7 +212,7 @@ func (s *State) known(c *recoveries.Course) recovery.Known {
 	return k
 }
 
-// behind names a recovery of the same pool that moves while this one does not.
+// behind names a recovery of the same pool that makes progress while this one does not.
 func (s *State) behind(p *fleet.Pool, c *recoveries.Course) (says string) {
 	for _, id := range p.Running {
 		if other := s.recoveries.Courses[id]; other != nil && other != c && other.State == recovery.Running &&
@@ -260,7 +260,7 @@ func (s *State) reach(p *fleet.Pool, slot string) float64 {
 	return sum / float64(n)
 }
 
-// risk is what a second failure would cost until a recovery ends.
+// risk is the risk of a further failure until a recovery ends.
 func (s *State) risk(
 	p *fleet.Pool,
 	c *recoveries.Course,
@@ -282,7 +282,7 @@ func (s *State) risk(
 		}
 		w := p.WhatIf([]string{m.Slot})
 		if w.Is >= margin {
-			return // it is in another group: its loss costs nothing here
+			return // it is in another group: its loss does not count here
 		}
 		for _, e := range w.Effects {
 			if e.Outcome == pool.Lost {
@@ -297,7 +297,7 @@ func (s *State) risk(
 			}
 		}
 		others = append(others, x)
-		// What is left to read of it is in proportion to what is left to do.
+		// The data left to read from it is in proportion to the work left.
 		if c.Report.Todo > 0 {
 			reads += drive.Bytes(float64(m.Used) * (1 - float64(c.Report.Done)/float64(c.Report.Todo)))
 		}
@@ -317,7 +317,7 @@ func (s *State) risk(
 	return out
 }
 
-// effects is what each priority did while it held: to the pace, and to how long the members' users waited.
+// effects are the effects of each priority while it applied: on the pace, and on the latency of the members.
 func (s *State) effects(c *recoveries.Course, p *fleet.Pool) (out []api.PriorityEffect) {
 	for i, t := range c.Turns {
 		to := c.SeenAt
@@ -355,7 +355,7 @@ func (s *State) effects(c *recoveries.Course, p *fleet.Pool) (out []api.Priority
 	return out
 }
 
-// Drainable says why a member cannot be emptied now, and gives its slot.
+// Drainable says why a member cannot be drained now, and gives its slot.
 func (s *State) Drainable(p *fleet.Pool, name string) (string, error) {
 	slots, err := p.Places(s.MemberNames(&p.Pool, []string{name}))
 	if err != nil || len(slots) != 1 {

@@ -12,8 +12,8 @@ import (
 	"lantern/internal/service/recoveries"
 )
 
-// State is how fast recoveries go, and how fast they are asked to go. It has no lock of its own: whoever calls its
-// methods holds the lock of the service.
+// State holds the priorities of recoveries by the hour. It has no lock of its own: its methods must be called with the
+// lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -25,7 +25,7 @@ type State struct {
 	Turned map[string]time.Time         // by pool: when its priority was last ordered by its hours
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(
 	l *ledger.Ledger,
 	fleetState *fleet.State,
@@ -36,11 +36,11 @@ func New(
 	return &State{Ledger: l, fleet: fleetState, recoveries: recoveriesState, judging: judgingState, orders: ordersState}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -16,7 +16,7 @@ func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error)
 	out := []api.Recovery{}
 	id := poolName
 	if p, err := s.fleet.FindPool(poolName); err == nil {
-		id = p.ID // whatever it was called then
+		id = p.ID // under any earlier name
 	}
 	for _, c := range s.recoveries.InOrder() {
 		if poolName == "" || c.PoolName == poolName || c.PoolID == id {

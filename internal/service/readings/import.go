@@ -10,23 +10,23 @@ import (
 	"lantern/internal/store"
 )
 
-// Line is one reading of an export.
+// Line is one reading in an export.
 type Line struct {
 	Drive   string             `json:"drive"`
 	At      time.Time          `json:"at"`
 	Metrics map[string]float64 `json:"metrics"`
 }
 
-// mostRefused is how many lines that were refused are told of.
+// mostRefused is the number of refused lines that are reported.
 const mostRefused = 100
 
-// Import takes readings of the past in, a batch at a time; next gives the lines until it says no more. What is known of
-// a drive at a time already stays as it is.
+// Import adds readings of the past, a batch at a time; next gives the lines until it returns false. An existing reading
+// of a drive at the same time is kept.
 func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err error) {
 	out.Refused = []api.RefusedLine{}
 	const together = 500
 	for n, more := 0, true; more; {
-		// A slow sender must not hold the service up: lines are waited for before anything is locked.
+		// A slow sender must not delay the service: lines are read before the lock is taken.
 		type arrived struct {
 			Line
 			bad error
@@ -39,7 +39,7 @@ func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err
 			}
 		}
 		s.mu.Lock()
-		b, here := &store.Batch{}, map[string]bool{} // what this batch has already
+		b, here := &store.Batch{}, map[string]bool{} // already in this batch
 		for _, l := range lines {
 			n++
 			known, bad := false, l.bad

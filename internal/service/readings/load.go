@@ -15,13 +15,13 @@ import (
 // readings after it, instead of the readings of 100 days. A record that cannot be trusted (damaged, older than a block,
 // newer than the clock) is deleted, and the record is made again from the readings.
 
-// savesATick is how many records are stored at once, since the service is locked meanwhile.
+// savesATick is the number of records stored at once, since the service is locked meanwhile.
 const savesATick = 16
 
 // SaveEach is the shortest time between two times that records are stored, in real time.
 var SaveEach = time.Second
 
-// LoadReadings puts the newest months of every drive into memory.
+// LoadReadings loads the readings of the newest months of every drive.
 func (s *State) LoadReadings() error {
 	now := s.Clock.Now()
 	s.behind, s.full, s.unsaved = map[string]bool{}, map[string]bool{}, map[string]bool{}
@@ -52,7 +52,7 @@ func (s *State) LoadReadings() error {
 	return nil
 }
 
-// loading starts workers that take what is given to them, one drive at a time; wait returns when all of it is done.
+// loading starts workers that process drives one at a time; wait returns when all are done.
 func loading[W any](do func(W)) (give func(W), wait func()) {
 	todo := make(chan W, 64)
 	var done sync.WaitGroup
@@ -108,8 +108,8 @@ func (s *State) loadRecords(latest time.Time) error {
 	return nil
 }
 
-// loadBlocks puts the blocks of drives without a kept record into their records. A record is thinned as soon as it is
-// whole, so that no more than a few are held with every point.
+// loadBlocks adds the blocks of drives without a stored record to their records. A record is thinned as soon as it is
+// complete, so that only a few are in memory with every point.
 func (s *State) loadBlocks(since, now time.Time) error {
 	type work struct {
 		key    string
@@ -150,7 +150,7 @@ func (s *State) loadBlocks(since, now time.Time) error {
 	return err
 }
 
-// loadLoose puts the readings that were not folded yet into the records that do not have them.
+// loadLoose puts the readings that are not in a block yet into the records that do not have them.
 func (s *State) loadLoose(since time.Time) error {
 	type row struct {
 		at     int64
@@ -207,13 +207,13 @@ func (s *State) recordOf(key string, d *fleet.Drive) store.DriveRecord {
 	return store.DriveRecord{Drive: key, Upto: upto, Data: data}
 }
 
-// saved notes that the record of a drive is stored.
+// saved records that the record of a drive is stored.
 func (s *State) saved(key string, d *fleet.Drive, upto int64) {
 	d.Saved = upto
 	delete(s.unsaved, key)
 }
 
-// unsave deletes the stored record of a drive with a batch: a reading came that is older than the end of the record.
+// unsave deletes the stored record of a drive with a batch, after a reading that is older than the end of the record.
 func (s *State) unsave(b *store.Batch, key string, d *fleet.Drive) {
 	b.Drop(&store.DriveRecord{Drive: key})
 	d.Saved, s.unsaved[key] = 0, true
@@ -222,7 +222,7 @@ func (s *State) unsave(b *store.Batch, key string, d *fleet.Drive) {
 // unsure is the Saved of a drive whose stored record could not be deleted: its next reading tries again.
 const unsure = math.MaxInt64
 
-// Save stores the records of some drives that have none. They speed up the next start, so it can wait.
+// Save stores the records of some drives without a stored one. They only speed up the next start, so it can wait.
 func (s *State) Save() error {
 	if len(s.unsaved) == 0 || time.Since(s.savedAt) < SaveEach {
 		return nil

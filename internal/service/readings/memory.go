@@ -12,21 +12,20 @@ import (
 	"lantern/internal/store"
 )
 
-// A reading is kept as a row of its own until there are foldAt of its drive; then the oldest foldSize become one block,
-// and small blocks become a large one when they hold enough. What is on disk is so durable at once, and small in the
-// long run.
+// A reading is stored as a row until its drive has foldAt of them; then the oldest foldSize become one block, and small
+// blocks become a large one when they hold enough. So readings are durable at once, and small in the long run.
 const (
 	FoldSize  = 64
 	FoldAt    = FoldSize + 16
 	LargeSize = 1024
-	// foldsATick bounds how long folding holds the service up.
+	// foldsATick bounds how long folding delays the service.
 	foldsATick = 4
 )
 
-// keepInMemory is how much of every drive is held ready for judging, thinned (history.Series.Thin).
+// keepInMemory is the time whose readings of every drive are in memory for judging, thinned (history.Series.Thin).
 const keepInMemory = 100 * 24 * time.Hour
 
-// RecallLate makes the records of drives anew of which something came late and is kept now.
+// RecallLate loads the records of drives with late readings again.
 func (s *State) RecallLate() {
 	for key := range s.behind {
 		s.Recall(key)
@@ -34,7 +33,7 @@ func (s *State) RecallLate() {
 	s.behind = map[string]bool{}
 }
 
-// Recall makes the record of a drive anew from the store.
+// Recall loads the record of a drive from the store.
 func (s *State) Recall(key string) {
 	if d := s.fleet.Drives[key]; d != nil {
 		s.recall(key, d)
@@ -68,7 +67,7 @@ func (s *State) recall(key string, d *fleet.Drive) {
 	d.Touch()
 }
 
-// Keep puts a reading into memory and into a batch.
+// Keep adds a reading to memory and to a batch.
 func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, metrics map[string]float64) {
 	if d.Saved > 0 && at.UnixMilli() <= d.Saved && (d.Saved == unsure || !twice(d.Record, at, metrics)) {
 		s.unsave(b, key, d)
@@ -79,7 +78,7 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 		last, known := series.Last()
 		kept, newer := series.Keep(history.PointAt(at, v))
 		if !newer {
-			// What it changes is made out when it is kept, and of its life when that is asked for.
+			// Its effect on the record is computed when it is stored, and on the Life on demand.
 			s.behind[key], d.Life = true, nil
 			b.Put(d.Row())
 			break
@@ -97,7 +96,7 @@ func (s *State) Keep(b *store.Batch, key string, d *fleet.Drive, at time.Time, m
 	b.Add(&store.Reading{Drive: key, At: at.UnixMilli(), Packed: history.Pack(metrics)})
 }
 
-// twice says whether a reading is the newest one of a record, delivered again.
+// twice reports whether a reading is the newest one of a record, delivered again.
 func twice(r history.Record, at time.Time, metrics map[string]float64) bool {
 	for name := range metrics {
 		if p, ok := r[drive.MetricName(name)].Last(); !ok || p.At().UnixMilli() != at.UnixMilli() {
@@ -107,12 +106,12 @@ func twice(r history.Record, at time.Time, metrics map[string]float64) bool {
 	return true
 }
 
-// Tick makes the records of some drives smaller, each once a day.
+// Tick thins the records of some drives, each once a day.
 func (s *State) Tick(t *fleet.Tick) {
 	now := t.Now
 	if now.Before(s.ticked.Add(-ahead)) {
-		// Our clock was set back. What was read by the wrong one would pass for the newest until it is as late again; it
-		// is kept on disk.
+		// Our clock was set back. Readings with wrong times would count as the newest until that time; they are kept on
+		// disk.
 		for _, d := range s.fleet.Drives {
 			if d.Record.Until(now.Add(justNow)) {
 				s.unsave(t.Batch, d.Key(), d)
@@ -134,26 +133,26 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 }
 
-// thin makes a drive's record smaller.
+// thin thins a drive's record.
 func thin(d *fleet.Drive, now time.Time) {
 	d.Thinned = now
 	d.Record.Thin(now)
 	for name, series := range d.Record {
-		// Nothing is asked of what is further back; the last value stays, however old.
+		// Older points are not used; the last value stays, however old.
 		if kept := series.Since(now.Add(-keepInMemory)); len(kept) > 0 && len(kept) < len(series) {
 			d.Record[name] = slices.Clone(kept)
 		}
 	}
 }
 
-// loosened counts a reading that is not in a block yet.
+// loosened counts a reading that is not in a block.
 func (s *State) loosened(key string, d *fleet.Drive) {
 	if d.Loose++; d.Loose >= FoldAt {
 		s.full[key] = true
 	}
 }
 
-// Fold makes blocks of some drives that have many loose readings.
+// Fold makes blocks for some drives with many loose readings.
 func (s *State) Fold() error {
 	done := 0
 	for key := range s.full {
@@ -171,7 +170,7 @@ func (s *State) Fold() error {
 		}
 		d.Loose -= len(rows)
 		if len(rows) < FoldSize {
-			d.Loose = len(rows) // a reading that came twice was counted twice
+			d.Loose = len(rows) // a repeated reading was counted twice
 			continue
 		}
 		rs := make([]history.Reading, len(rows))
@@ -189,9 +188,8 @@ func (s *State) Fold() error {
 	return nil
 }
 
-// foldInto makes a block of a drive's loose readings, and a large one of its small blocks when they hold enough. A
-// block that begins at the very same moment (a reading came once more, long after) is taken in. The drive's record is
-// kept with it.
+// foldInto makes a block from a drive's loose readings, and a large one from its small blocks when they hold enough. A
+// block that begins at the same moment (from a late repeated reading) is merged. The drive's record is stored with it.
 func (s *State) foldInto(key string, d *fleet.Drive, rs []history.Reading, loose int) error {
 	first := rs[0].At.UnixMilli()
 	of, err := store.All[store.Block](s.Store, "first", "drive = ? and (count < ? or first = ?)", key, LargeSize, first)
@@ -208,7 +206,7 @@ func (s *State) foldInto(key string, d *fleet.Drive, rs []history.Reading, loose
 	for _, b := range of {
 		part, err := history.DecodeBlock(b.Data)
 		if err != nil {
-			return err // both stay as they are: a damaged block is told of, and never written over
+			return err // both are unchanged: a damaged block is reported, and never overwritten
 		}
 		rs = append(rs, part...)
 	}
@@ -227,7 +225,7 @@ func (s *State) foldInto(key string, d *fleet.Drive, rs []history.Reading, loose
 	return err
 }
 
-// Series of one metric, whole, from what is kept.
+// Series is the whole series of one metric, from the store.
 func (s *State) Series(key string, metric drive.MetricName, since time.Time) (history.Series, error) {
 	blocks, loose, err := s.Store.Of(key, since)
 	if err != nil {
@@ -237,7 +235,7 @@ func (s *State) Series(key string, metric drive.MetricName, since time.Time) (hi
 	for _, b := range blocks {
 		part, err := history.BlockSeries(b.Data, metric)
 		if err != nil {
-			continue // loading has told of it
+			continue // reported when it was loaded
 		}
 		for _, p := range part {
 			all = all.Add(p)
@@ -253,8 +251,8 @@ func (s *State) Series(key string, metric drive.MetricName, since time.Time) (hi
 	return all.Since(since), nil
 }
 
-// Life is what a drive's counters had counted when they began anew. It is kept up as readings come in order; when some
-// came late, or it is not known yet, it is made out from all of them.
+// Life is the sum of a drive's counter values before resets. It is updated with readings in order; after late ones, or
+// when it is not known yet, it is computed from all of them.
 func (s *State) Life(d *fleet.Drive) (map[drive.MetricName]history.Life, error) {
 	if d.Life != nil {
 		return d.Life, nil
@@ -276,7 +274,7 @@ func (s *State) Life(d *fleet.Drive) (map[drive.MetricName]history.Life, error) 
 	return life, nil
 }
 
-// Readings gives every reading of a drive since a time, whole and in order; the drive's key comes with them.
+// Readings gives every reading of a drive since a time, complete and in order, with the drive's key.
 func (s *Service) Readings(name string, hours int) (key string, out []history.Reading, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -293,7 +291,7 @@ func (s *Service) Readings(name string, hours int) (key string, out []history.Re
 	return key, out, err
 }
 
-// ReadingsOf are all readings of a drive since a time, whole and in order.
+// ReadingsOf are all readings of a drive since a time, complete and in order.
 func (s *State) ReadingsOf(key string, since time.Time) (out []history.Reading, err error) {
 	blocks, loose, err := s.Store.Of(key, since)
 	if err != nil {
@@ -368,7 +366,7 @@ func (s *Service) Latest() []Newest {
 	return out
 }
 
-// has says whether a reading of a drive at a time is kept already.
+// has reports whether a reading of a drive at a time is stored already.
 func (s *State) has(key string, at time.Time) (bool, error) {
 	loose, blocks, err := s.Store.Around(key, at)
 	if err != nil || loose {
@@ -386,11 +384,11 @@ func (s *State) has(key string, at time.Time) (bool, error) {
 	return false, nil
 }
 
-// idsLast is how long the ids of reports are kept to know them again. One that comes later still can only tell of the
-// past, and its readings are known by drive and time.
+// idsLast is how long the ids of reports are stored to recognise them. A report repeated later can only be about the
+// past, and its readings are recognised by drive and time.
 const idsLast = 30 * 24 * time.Hour
 
-// Forget lets go of ids that are too old to matter, now and then.
+// Forget deletes old ids from time to time.
 func (s *State) Forget(now time.Time) error {
 	if now.Sub(s.forgot) < 6*time.Hour {
 		return nil

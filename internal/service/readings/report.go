@@ -9,14 +9,13 @@ import (
 	"lantern/internal/store"
 )
 
-// ahead is how much later than its report a reading may be dated.
+// ahead is how much later than its report the time of a reading may be.
 const ahead = time.Minute
 
-// justNow is how far ahead of our clock a reading in memory may be; one that is further was made while our clock was
-// wrong.
+// justNow is how far ahead of our clock a reading in memory may be; a later one was made while our clock was wrong.
 const justNow = time.Second
 
-// Take keeps the readings that a report brings.
+// Take stores the readings of a report.
 func (s *State) Take(c *fleet.Change) {
 	b := c.Batch
 	for i := range c.Drives {
@@ -25,7 +24,7 @@ func (s *State) Take(c *fleet.Change) {
 		if x.Dropped {
 			last, known := d.Record["bus_drops"].Last()
 			if !known {
-				// A moment after the drive's last reading, and before its next, which have the very times of their
+				// A moment after the drive's last reading, and before its next one, which have the times of their
 				// reports.
 				s.Keep(b, x.Key, d, x.SeenBefore.Add(2*time.Millisecond), map[string]float64{"bus_drops": 0})
 			}
@@ -42,11 +41,11 @@ func (s *State) Take(c *fleet.Change) {
 				Kind:  "value",
 				Why:   "a reading is dated " + rd.At.UTC().Format(time.RFC3339) + ", after the report that brings it",
 			})
-			continue // what comes later still counts
+			continue // later ones still count
 		}
 		now := s.Clock.Now()
 		if rd.At.After(now) {
-			rd.At = now // its host's clock is ahead: a time that is not here yet would block what comes until then
+			rd.At = now // its host's clock is ahead: a future time would block later readings until then
 		}
 		rd = fleet.Believable(rd)
 		if len(rd.Metrics) > 0 {
@@ -57,7 +56,7 @@ func (s *State) Take(c *fleet.Change) {
 			d.Reading = rd
 			d.Reading.Metrics = nil
 			if len(rd.Attributes) == 0 {
-				d.Reading.Attributes = before // an unreadable or a past page does not wipe out what was known
+				d.Reading.Attributes = before // an unreadable or past page does not delete known values
 			}
 			x.Newest, x.Keep = true, true
 		}
@@ -67,12 +66,12 @@ func (s *State) Take(c *fleet.Change) {
 	}
 }
 
-// TakePools makes the pools' own counters metrics of their drives, so that a cleared counter does not clear the memory.
-// A member whose drive is gone still counts: it is the one that was last seen there.
+// TakePools adds the pools' own counters as metrics of their drives, so that they survive a cleared counter. For a
+// member whose drive is gone, the drive last seen there counts.
 func (s *State) TakePools(c *fleet.Change) {
 	for _, r := range c.Pools {
 		p := s.fleet.Pools[r.Id]
-		// A moment after the drive's own reading, which may carry the very same time.
+		// A moment after the drive's own reading, which may have the same time.
 		at := p.At.Add(time.Millisecond)
 		p.Everyone(func(_ string, m *pool.Member) {
 			d := s.fleet.Drives[m.Drive]

@@ -4,7 +4,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo makes the records of those drives again of which a batch that was not written has readings.
+// Undo loads the records of the drives of a failed batch again.
 func (s *State) Undo(b *store.Batch) error {
 	of := map[string]int{}
 	for _, row := range store.Of[store.Reading](b) {

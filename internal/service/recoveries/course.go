@@ -17,7 +17,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// InOrder are all courses, the earlier first: of several that fit the same one is found each time.
+// InOrder are all courses, the earliest first, so that a search is deterministic.
 func (s *State) InOrder() []*Course {
 	if s.inOrder == nil {
 		s.inOrder = slices.SortedFunc(maps.Values(s.Courses), func(a, b *Course) int {
@@ -27,7 +27,7 @@ func (s *State) InOrder() []*Course {
 	return s.inOrder
 }
 
-// CleanScrubs says when a scrub of each pool last ended that found nothing.
+// CleanScrubs gives the end of the last scrub without errors of each pool.
 func (s *State) CleanScrubs() map[string]time.Time {
 	out := map[string]time.Time{}
 	for _, c := range s.InOrder() {
@@ -69,7 +69,7 @@ func (s *State) PlacesOf(p *fleet.Pool, out map[string][]fleet.Place) {
 	}
 }
 
-// CopyOf is a pool as its host told of it, with what is remembered of its recoveries.
+// CopyOf is a pool as its host reported it, with the records of its recoveries.
 func (s *State) CopyOf(p *fleet.Pool) api.PoolReport {
 	var rs []recovery.Report
 	for _, c := range s.InOrder() {
@@ -102,35 +102,35 @@ type Course struct {
 	Turns    []turn            `json:"turns,omitempty"` // of its priority
 	Pause    *time.Duration    `json:"pause,omitempty"` // the longest, of a course that was thinned out
 	Samples  []recovery.Sample `json:"-"`
-	// How its time was spread; nil while it runs, and for one that was not seen whole
+	// Distribution of its time; nil while it runs, and for a recovery that was not seen completely
 	Profile  *recovery.Profile `json:"-"`
-	Scores   []float64         `json:"-"` // how right its ranges were
+	Scores   []float64         `json:"-"` // scores of its ranges
 	Profiled bool              `json:"-"`
 	Scored   bool              `json:"-"`
-	Told     *recovery.Range   `json:"-"` // its finish, worked out from toldOf
+	Told     *recovery.Range   `json:"-"` // its finish, computed from toldOf
 	ToldOf   ToldOf            `json:"-"`
 }
 
-// ToldOf is what a finish was worked out from.
+// ToldOf are the inputs of a finish.
 type ToldOf struct {
 	Samples, Past, Kin, Scores int
 	Done                       drive.Bytes
 	Reach                      float64
 }
 
-// turn is when a recovery's priority became another.
+// turn is a change of a recovery's priority.
 type turn struct {
 	At       time.Time `json:"at"`
 	Priority string    `json:"priority"`
 }
 
-// LoadRecoveries makes the courses from what is in the store.
+// LoadRecoveries loads the courses from the store.
 func (s *State) LoadRecoveries() error {
 	s.Courses, s.inOrder = map[string]*Course{}, nil
 	return s.load("", "")
 }
 
-// load adds the courses that fit, and their samples.
+// load adds the matching courses, and their samples.
 func (s *State) load(where, samplesWhere string, args ...any) error {
 	rows, err := store.All[store.Recovery](s.Store, "started", where, args...)
 	if err != nil {
@@ -172,7 +172,7 @@ func (s *State) LastScrub(poolID string) (at time.Time, clean bool) {
 	return at, clean
 }
 
-// Newest is the recovery of a pool that runs, else the one that began last; of a slot, if one is named.
+// Newest is the running recovery of a pool, else the one that began last; only of a slot, if one is given.
 func (s *State) Newest(poolID, slot string) (best *Course) {
 	for _, c := range s.InOrder() {
 		if c.PoolID != poolID || slot != "" && c.Report.Slot != slot {

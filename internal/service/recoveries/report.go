@@ -14,14 +14,14 @@ import (
 	"lantern/internal/wire"
 )
 
-// Take keeps the courses of what moves in the pools that a report tells of.
+// Take records the courses of the recoveries in a report.
 func (s *State) Take(c *fleet.Change) {
 	for _, p := range c.Pools {
 		s.take(c.Batch, c.Report.At, p)
 	}
 }
 
-// take keeps the course of what moves in a pool.
+// take records the courses of one pool's recoveries.
 func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 	s.conclude(b, at, p)
 	for _, r := range p.Recoveries {
@@ -67,11 +67,11 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 	}
 }
 
-// conclude ends recoveries that ran when they were last told of and are not told of any more: they ended while nobody
-// looked, as when the agent was down. How they ended is taken from what the pool itself shows.
+// conclude ends recoveries that were running in an earlier report and are missing now: they ended unobserved, as while
+// the agent was down. Their result follows from the state of the pool.
 func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 	if p.Inconsistent {
-		return // of a pool of which nothing is known, nothing is concluded
+		return // nothing is concluded for an unknown pool
 	}
 	now := wire.ToPool(p)
 	for id, c := range s.Courses {
@@ -82,7 +82,7 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		m, _, ok := now.Slot(c.Report.Slot)
 		switch {
 		case c.Report.Slot == "":
-			c.State = recovery.Stopped // nothing in the pool shows whether it came to its end, nor what it found (R7)
+			c.State = recovery.Stopped // the pool does not show whether it finished, nor what it found (R7)
 		case c.Kind == recovery.Drain && ok && m.State != pool.Out:
 			c.State = recovery.Stopped // it is a member still
 		case c.Kind != recovery.Drain && (!ok || m.State != pool.Online):
@@ -113,7 +113,7 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 	}
 }
 
-// moved keeps a sample of a course; one that is not later than the one before counts from when it was reported.
+// moved records a sample of a course; one that is not later than the one before gets the time of its report.
 func (c *Course) moved(b *store.Batch, id string, x recovery.Sample, at time.Time) {
 	if !x.At.After(c.Samples[len(c.Samples)-1].At) {
 		x.At = at
@@ -123,10 +123,10 @@ func (c *Course) moved(b *store.Batch, id string, x recovery.Sample, at time.Tim
 	b.Add(&store.Sample{Recovery: id, At: x.At.UnixMilli(), Done: int64(x.Done), Todo: int64(x.Todo)})
 }
 
-// moment is a time as finely as it is kept, so that a course is the same after a start.
+// moment is a time with the precision of the store, so that a course is the same after a start.
 func moment(at time.Time) time.Time { return time.UnixMilli(at.UnixMilli()).UTC() }
 
-// prioritized notes which priority a recovery has from a moment on.
+// prioritized records the priority of a recovery from a moment on.
 func (c *Course) prioritized(next recovery.Report, priority string, at time.Time) {
 	n := len(c.Turns)
 	if priority == "" || next.State != recovery.Running || n > 0 && c.Turns[n-1].Priority == priority {

@@ -9,13 +9,13 @@ import (
 )
 
 const (
-	// thinAfter is how long after its end a course is thinned out, to so many parts of its work.
+	// thinAfter is how long after its end a course is thinned, and to how many parts of its work.
 	thinAfter = 24 * time.Hour
 	thinParts = 400
 )
 
-// Thin takes samples of one course that ended a while ago away, and says whether it found one. A year of recoveries
-// would else fill disk and memory with moments that nobody can tell apart.
+// Thin removes samples of one course that ended some time ago, and reports whether it found one. Otherwise a year of
+// recoveries would fill disk and memory.
 func (s *State) Thin(now time.Time) (found bool, err error) {
 	for id, c := range s.Courses {
 		if c.EndedAt.IsZero() || now.Sub(c.EndedAt) < thinAfter || len(c.Samples) <= 2*thinParts+2 {
@@ -23,9 +23,9 @@ func (s *State) Thin(now time.Time) (found bool, err error) {
 		}
 		thin := recovery.Thin(c.Samples, thinParts)
 		if len(thin) == len(c.Samples) {
-			continue // it began anew again and again, and that stays
+			continue // it restarted many times, and that is kept
 		}
-		pause := c.LongestPause() // which cannot be seen any more afterwards
+		pause := c.LongestPause() // which is not visible afterwards
 		next := *c
 		next.Pause = &pause
 		b := &store.Batch{}
@@ -46,7 +46,7 @@ func (s *State) Thin(now time.Time) (found bool, err error) {
 	return false, nil
 }
 
-// LongestPause is the longest time in which a course made no progress.
+// LongestPause is the longest time without progress of a course.
 func (c *Course) LongestPause() time.Duration {
 	if c.Pause != nil {
 		return *c.Pause

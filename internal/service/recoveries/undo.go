@@ -6,7 +6,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads the courses again that are in a batch which was not written.
+// Undo reads the courses of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	ids := map[string]bool{}
 	for _, row := range store.Of[store.Recovery](b) {

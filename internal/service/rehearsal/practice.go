@@ -20,9 +20,9 @@ import (
 	"lantern/internal/wire"
 )
 
-// Copy is all that a practice is made after: a pool, the hosts that it is on with every drive in them, and the other
-// pools that are on these hosts alone. It is of one moment. What nobody knows is not made up: while a host is silent,
-// there is no copy (R7).
+// Copy is the model of a rehearsal: a pool, its hosts with every drive in them, and the other pools that are only on
+// these hosts. It is of one moment. Unknown facts are not invented: while a host is not reporting, there is no copy
+// (R7).
 func (s *Service) Copy(name string) (api.Copy, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -94,7 +94,7 @@ func (s *Service) Copy(name string) (api.Copy, error) {
 	return out, nil
 }
 
-// copyPools copies the other pools that are on these hosts alone.
+// copyPools copies the other pools that are only on these hosts.
 func (s *Service) copyPools(out *api.Copy, p *fleet.Pool, hosts map[string]bool, differs func(string, ...any)) {
 	var partly []string
 	for _, id := range slices.Sorted(maps.Keys(s.fleet.Pools)) {
@@ -121,7 +121,7 @@ func (s *Service) copyPools(out *api.Copy, p *fleet.Pool, hosts map[string]bool,
 	}
 }
 
-// swapsLeft tells which open swaps are not copied.
+// swapsLeft lists the open swaps that are not copied.
 func (s *Service) swapsLeft(hosts map[string]bool, differs func(string, ...any)) {
 	for _, w := range s.swaps.OpenSwaps() {
 		if hosts[w.Host] {
@@ -134,7 +134,7 @@ func (s *Service) swapsLeft(hosts map[string]bool, differs func(string, ...any))
 	}
 }
 
-// copyDrives are all drives in these hosts, with what was found of them.
+// copyDrives are all drives in these hosts, with their findings.
 func (s *Service) copyDrives(hosts map[string]bool, differs func(string, ...any)) []api.CopyDrive {
 	out := []api.CopyDrive{}
 	verdicts := s.judging.Judge()
@@ -176,7 +176,7 @@ func (s *Service) layoutsOf(h *fleet.Host) []api.Layout {
 	return out
 }
 
-// growthOver is the time from which it is made out how a metric grows.
+// growthOver is the time over which the growth of a metric is computed.
 const growthOver = 7 * 24 * time.Hour
 
 func (s *Service) copyDrive(key string, d *fleet.Drive, p *fleet.Pool) api.CopyDrive {
@@ -221,7 +221,7 @@ func (s *Service) copyDrive(key string, d *fleet.Drive, p *fleet.Pool) api.CopyD
 	return v
 }
 
-// slower fills in by how much a drive is slower than its peers, where that was found of it.
+// slower adds how much a drive is slower than its peers, where there is such a finding.
 func (s *Service) slower(v *api.CopyDrive, key string, d *fleet.Drive, p *fleet.Pool) {
 	const latency = "read_latency_seconds"
 	for _, f := range s.judging.Judge()[key].Findings {
@@ -243,7 +243,7 @@ func (s *Service) slower(v *api.CopyDrive, key string, d *fleet.Drive, p *fleet.
 	}
 }
 
-// courseOf is how a metric went where it ever was more than nothing: its first value, and each that was another.
+// courseOf is the course of a metric that was ever above zero: its first value, and each change.
 func courseOf(s history.Series) (out api.CopyCourse) {
 	last, ok := s.Last()
 	if !ok {
@@ -269,8 +269,8 @@ func courseOf(s history.Series) (out api.CopyCourse) {
 	return out
 }
 
-// TakeOver keeps what people had found out and said in the service that a copy came from, as far as the hosts do not
-// tell it themselves. They must be enrolled, and have told of their drives once.
+// TakeOver stores what people had recorded in the service that a copy came from, as far as the hosts do not report it
+// themselves. They must be enrolled, and have reported their drives once.
 func (s *Service) TakeOver(c api.Copy) error {
 	const by = "the copy"
 	for _, h := range c.Hosts {
@@ -309,7 +309,7 @@ func (s *Service) TakeOver(c api.Copy) error {
 	return nil
 }
 
-// remember takes in those drives that had left before the copy was made: no host tells of them any more.
+// remember adds the drives that had left before the copy was made: no host reports them any more.
 func (s *Service) remember(c api.Copy) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -355,7 +355,7 @@ func (s *Service) takeOverStock(c api.CopyDrive) error {
 	return s.Commit(b)
 }
 
-// OnlyWaiting says whether somebody waits for a swap, or for the test of a drive, and is not needed until it is over.
+// OnlyWaiting reports whether a person only waits, for a swap or for the test of a drive.
 func (s *Service) OnlyWaiting() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

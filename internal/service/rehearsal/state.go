@@ -15,7 +15,7 @@ import (
 	"lantern/internal/service/views"
 )
 
-// Service copies, and takes a copy over. It remembers nothing of its own; its methods take the lock.
+// Service makes a copy, and takes one over. It has no state of its own; its methods take the lock.
 type Service struct {
 	*ledger.Ledger
 	mu         *sync.Mutex
@@ -29,7 +29,7 @@ type Service struct {
 	views      *views.Service
 }
 
-// NewService gives copies of what the others know.
+// NewService makes copies from the state of the other packages.
 func NewService(
 	mu *sync.Mutex,
 	l *ledger.Ledger,

@@ -10,11 +10,11 @@ import (
 // New makes a token of 160 random bits, with a prefix that says what it is for.
 func New(prefix string) string {
 	b := make([]byte, 20)
-	_, _ = rand.Read(b) // it never fails: without randomness the program ends
+	_, _ = rand.Read(b) // it never fails: without random numbers the program ends
 	return prefix + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))
 }
 
-// Hash is what is kept of a token. It is random throughout, so one round of SHA-256 is enough.
+// Hash is the stored form of a token. A token is random, so one round of SHA-256 is enough.
 func Hash(token string) []byte {
 	h := sha256.Sum256([]byte(token))
 	return h[:]

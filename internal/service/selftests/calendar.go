@@ -16,10 +16,10 @@ import (
 	"lantern/internal/store"
 )
 
-// calendarMost is how much time a calendar shows at most.
+// calendarMost is the longest time that a calendar shows.
 const calendarMost = 63 * 24 * time.Hour
 
-// span reads what time a calendar is to show: from the beginning of today's week, five weeks, if nothing is said.
+// span parses the time that a calendar shows: by default five weeks from the beginning of this week.
 func (s *State) calendarSpan(from, to time.Time) (selftest.Span, error) {
 	loc := s.plans[theFleetPlan].Zone
 	if from.IsZero() {
@@ -43,8 +43,8 @@ func (s *State) calendarSpan(from, to time.Time) (selftest.Span, error) {
 	return selftest.Span{From: from, To: to}, nil
 }
 
-// forecast is everything that ran and will run until a time, as plans are, or as they would be. Tests that are due and
-// held back stand where they can begin at the earliest.
+// forecast is everything that ran and will run until a time, with the present or changed plans. Due tests that must
+// wait are at the earliest time at which they can begin.
 func (s *State) forecast(plans map[string]*plan, until time.Time) ([]selftest.Item, []selftest.Crowd) {
 	now := s.Clock.Now()
 	if until.Before(now.Add(planAhead)) {
@@ -54,7 +54,7 @@ func (s *State) forecast(plans map[string]*plan, until time.Time) ([]selftest.It
 	return selftest.Schedule(selftest.TestedAnyhow(s.Items, members), members, now)
 }
 
-// Calendar shows a stretch of time.
+// Calendar shows the tests of a span of time.
 func (s *Service) Calendar(from, to time.Time) (api.Calendar, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -66,7 +66,7 @@ func (s *Service) Calendar(from, to time.Time) (api.Calendar, error) {
 	return s.viewCalendar(in, s.plans, items, crowds), nil
 }
 
-// PreviewPlans shows what the calendar would be if a plan were changed, made or removed. Nothing is kept.
+// PreviewPlans shows the calendar as it would be if a plan were changed, made or removed. Nothing is stored.
 func (s *Service) PreviewPlans(by string, req api.PlanPreview) (api.Calendar, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -229,7 +229,7 @@ func (s *State) viewCalendar(
 	return out
 }
 
-// viewItem is one planned test as people see it.
+// viewItem is one planned test for display.
 func (s *State) viewItem(it *selftest.Item, now time.Time) api.PlannedTest {
 	v := api.PlannedTest{
 		Drive:        it.Drive,
@@ -328,7 +328,7 @@ func (s *Service) PlannedTests(f api.ListPlannedTestsParams) (api.PlannedTestPag
 	return page, nil
 }
 
-// MakeFeed makes the address under which the calendar can be read; one that was made before ends.
+// MakeFeed makes the address of a calendar feed; an earlier one becomes invalid.
 func (s *State) MakeFeed(by string) (api.Feed, error) {
 	bytes := make([]byte, 24)
 	if _, err := rand.Read(bytes); err != nil {
@@ -346,21 +346,22 @@ func (s *State) MakeFeed(by string) (api.Feed, error) {
 	return api.Feed{Path: "/calendar/" + token + ".ics"}, nil
 }
 
-// EndFeed ends the address, if there is one.
+// EndFeed makes the address invalid, if there is one.
 func (s *State) EndFeed() error {
 	_, err := store.Remove[store.Feed](s.Store, "1 = 1")
 	return err
 }
 
-// FeedKnown says whether a feed's secret is the one that holds.
+// FeedKnown reports whether a feed's secret is valid.
 func (s *State) FeedKnown(token string) bool {
 	_, err := store.One[store.Feed](s.Store, "hash = ?", secret.Hash(token))
 	return err == nil
 }
 
-// FeedDay is what of one kind of test is planned in one pool, or on the drives of a host that are in none, on one day.
+// FeedDay are the tests of one kind that are planned in one pool, or on the drives of a host that are in no pool, on
+// one day.
 type FeedDay struct {
-	ID       string // stays the same as long as it is of the same plan, kind, place and day
+	ID       string // constant for a plan, kind, place and day
 	From, To time.Time
 	Kind     string
 	Place    string

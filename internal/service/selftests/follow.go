@@ -15,7 +15,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// Answered takes in what came of an order that is about a self-test; ours is false for any other.
+// Answered records the outcome of an order about a self-test; ours is false for other orders.
 func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	switch o.Kind {
 	case api.OrderKindSelftest:
@@ -28,7 +28,7 @@ func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	return true
 }
 
-// testAnswered notes what came of an order to start or stop a test.
+// testAnswered records the outcome of an order to start or stop a test.
 func (s *State) testAnswered(b *store.Batch, o *orders.Order) {
 	r := s.Runs[wire.ToIdentity(o.Drive).Key()]
 	if r == nil {
@@ -75,10 +75,10 @@ func (s *State) endTest(b *store.Batch, r *Run, state api.TestRunState, says str
 	s.Ended(b, r)
 }
 
-// logged is how long a drive may take to write a test into its log.
+// logged is how long a drive may take to add a test to its log.
 const logged = 15 * time.Minute
 
-// followTest reads from the drive itself what became of its test (R6).
+// followTest takes the result of a test from the drive's own log (R6).
 func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
 	r := s.Runs[key]
 	if r == nil || r.Answered.IsZero() || !rd.At.After(r.Answered) {
@@ -151,7 +151,7 @@ func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
 	}
 }
 
-// AskAddress asks the pool of a drive what is at an address.
+// AskAddress asks the pool of a drive what it stores at an address.
 func (s *Service) AskAddress(by, name string, lba int64) (api.Order, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -198,7 +198,7 @@ func (s *State) askAddress(b *store.Batch, d *fleet.Drive, by string, lba int64)
 	return o
 }
 
-// failedAt asks once, for each place at which a self-test failed, what is there.
+// failedAt asks once, for each address at which a self-test failed, what is stored there.
 func (s *State) failedAt(b *store.Batch, d *fleet.Drive) {
 	for _, t := range d.Reading.Tests {
 		if t.Result != string(drive.SelfTestFailed) {
@@ -213,14 +213,14 @@ func (s *State) failedAt(b *store.Batch, d *fleet.Drive) {
 	}
 }
 
-// addressAnswered keeps what is where a self-test failed.
+// addressAnswered records what is stored where a self-test failed.
 func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 	d := s.fleet.Drives[wire.ToIdentity(o.Drive).Key()]
 	switch {
 	case d == nil || d.Failed == nil || d.Failed.Lba != o.FirstLba:
 		return
 	case o.State == api.OrderStateExpired:
-		d.Failed = nil // no agent took it: it is asked again with the next reading
+		d.Failed = nil // no agent took the order: it is given again with the next reading
 	case o.State == api.OrderStateDone:
 		d.Failed.Says = o.Says
 	}
@@ -228,7 +228,7 @@ func (s *State) addressAnswered(b *store.Batch, o *orders.Order) {
 	b.Put(d.Row())
 }
 
-// stalled notes of a drive since when its self-test makes no progress.
+// stalled records since when a drive's self-test makes no progress.
 func (s *State) stalled(r *Run) {
 	if d := s.fleet.Drives[r.Drive]; d != nil && !d.Stalled.Equal(r.StalledSince) {
 		d.Stalled = r.StalledSince

@@ -26,7 +26,7 @@ func localZone() string {
 	return name
 }
 
-// listed names a few of many.
+// listed names the first few of a list.
 func listed(names []string, most int) string {
 	if len(names) > most {
 		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
@@ -84,7 +84,7 @@ func viewWindows(all []selftest.Window) []api.PlanWindow {
 	return out
 }
 
-// sentence says all of a plan.
+// sentence describes a plan.
 func sentence(p *plan) string {
 	var parts []string
 	for _, t := range p.tests {

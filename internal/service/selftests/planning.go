@@ -16,15 +16,15 @@ import (
 	"lantern/internal/store"
 )
 
-// Tests are placed so far ahead and kept; what a view shows beyond is worked out for it. Between changes, places are
-// looked over now and then.
+// Tests are planned this far ahead and stored; later ones are computed for a view. Without changes, plans are checked
+// from time to time.
 const (
 	planAhead  = 8 * 24 * time.Hour
 	replanEach = 15 * time.Minute
 	replanWall = 30 * time.Second
 )
 
-// members are the drives that tests are planned for, in the order in which they came.
+// members are the drives that tests are planned for, in the order in which they appeared.
 func (s *State) members(plans map[string]*plan, now time.Time) []selftest.Member {
 	return s.membersUntil(plans, now, now.Add(planAhead))
 }
@@ -40,7 +40,7 @@ func (s *State) membersUntil(plans map[string]*plan, now, until time.Time) (out 
 	return out
 }
 
-// gathering is what members are made of.
+// gathering holds the inputs of members.
 type gathering struct {
 	*State
 	plans  map[string]*plan
@@ -49,7 +49,7 @@ type gathering struct {
 	ratios map[string]float64
 }
 
-// gather prepares to make members, for tests from now until a time.
+// gather collects the inputs of members, for tests from now until a time.
 func (s *State) gather(plans map[string]*plan, now, until time.Time) gathering {
 	g := gathering{s, maps.Clone(plans), nil, map[string][]selftest.Due{}, s.TestRatios()}
 	for name, p := range plans {
@@ -153,13 +153,13 @@ func (s *State) replan(b *store.Batch, now time.Time) {
 	s.keepCrowds(crowds)
 }
 
-// draft is a plan in the making: first each tick gathers some members, then the plan is made in the background.
+// draft is an unfinished plan: first each tick gathers some members, then the plan is made in the background.
 type draft struct {
 	now       time.Time
 	gathering gathering
 	left      []*fleet.Drive // not gathered yet
 	members   []selftest.Member
-	done      chan struct{} // closed when what follows is there; nil while members are gathered
+	done      chan struct{} // closed when the result is ready; nil while members are gathered
 	change    *selftest.Change
 	crowds    []selftest.Crowd
 }
@@ -167,8 +167,8 @@ type draft struct {
 // gatherAtOnce is how many drives each tick gathers.
 const gatherAtOnce = 1000
 
-// goOn does the next step of a draft. When the plan is ready, it takes effect; tests that began or ended in the
-// meantime keep their state.
+// goOn performs the next step of a draft. When the plan is ready, it takes effect; tests that began or ended meanwhile
+// keep their state.
 func (s *State) goOn(b *store.Batch, d *draft) {
 	if d.done == nil {
 		places := s.judging.Places()
@@ -217,14 +217,14 @@ func (s *State) writeItems(b *store.Batch, most int) {
 	s.planner.unwritten = s.planner.unwritten[n:]
 }
 
-// noPlace names a test that has no place in its period.
+// noPlace describes a test without a possible time in its period.
 type noPlace struct {
 	drive  string
 	kind   drive.SelfTestKind
 	period selftest.Span
 }
 
-// keepCrowds keeps the reasons of tests that have no place in their period.
+// keepCrowds stores the reasons of tests without a possible time in their period.
 func (s *State) keepCrowds(crowds []selftest.Crowd) {
 	s.unplaced = map[noPlace]string{}
 	for _, c := range crowds {
@@ -234,7 +234,7 @@ func (s *State) keepCrowds(crowds []selftest.Crowd) {
 	}
 }
 
-// keepItems takes items over and writes down what of them changed.
+// keepItems replaces the items and writes the changed ones.
 func (s *State) keepItems(b *store.Batch, next []selftest.Item) {
 	type id struct {
 		drive string
@@ -272,7 +272,7 @@ func itemRow(it *selftest.Item) *store.PlannedTest {
 	}
 }
 
-// shapeEach is how often testShape is made in a large fleet: it looks at everything.
+// shapeEach is how often testShape is computed in a large fleet: it visits everything.
 const shapeEach = 10 * time.Second
 
 func (s *State) shapeChanged() bool {
@@ -283,7 +283,7 @@ func (s *State) shapeChanged() bool {
 	return s.testShape() != s.planner.shape
 }
 
-// testShape is equal as long as nothing changed that the placing of tests depends on.
+// testShape is equal as long as nothing changed that the planning depends on.
 func (s *State) testShape() string {
 	n, present := 0, 0
 	for _, d := range s.fleet.Drives {
@@ -299,10 +299,10 @@ func (s *State) testShape() string {
 	return fmt.Sprint(n, present, members, len(s.fleet.Hosts))
 }
 
-// Tick lets tests begin whose time has come, and says what keeps the others back.
+// Tick starts due tests, and records why the others must wait.
 func (s *State) Tick(t *fleet.Tick) {
 	b, now := t.Batch, t.Now
-	if now.Before(s.fleet.GraceUntil) { // hosts that were there before a restart are given time to report
+	if now.Before(s.fleet.GraceUntil) { // known hosts have time to report after a restart
 		return
 	}
 	s.writeItems(b, writeAtOnce)
@@ -426,7 +426,7 @@ func (s *State) runningTests(
 	return running, limits
 }
 
-// keepsFromTest says what keeps a planned test of a drive back now.
+// keepsFromTest says why a planned test of a drive must wait now.
 func (s *State) keepsFromTest(
 	d *fleet.Drive,
 	at fleet.Place,
@@ -458,7 +458,7 @@ func (s *State) keepsFromTest(
 	return ""
 }
 
-// testItem finds what a run was planned as.
+// testItem finds the planned item of a run.
 func (s *State) testItem(r *Run) *selftest.Item {
 	for _, it := range s.TestsOf(r.Drive) {
 		if it.Run == r.Id && r.Id != "" {

@@ -19,7 +19,7 @@ import (
 	"lantern/internal/store"
 )
 
-// plan is a plan as people wrote it, and as the core knows it.
+// plan is a plan as people wrote it, and in the form of the core.
 type plan struct {
 	planDoc
 	selftest.Plan
@@ -32,16 +32,16 @@ type planTest struct {
 	within time.Duration
 }
 
-// planDoc is how a plan is kept.
+// planDoc is the stored form of a plan.
 type planDoc struct {
 	Name   string         `json:"name"`
 	Change api.PlanChange `json:"plan"`
 	By     string         `json:"by"`
-	Made   time.Time      `json:"made"` // when it was first written: what comes every other week is counted from there
+	Made   time.Time      `json:"made"` // when it was first stored: repetitions such as every other week count from there
 	Since  time.Time      `json:"since"`
 }
 
-// theFleetPlan is there from the first start, and stays.
+// theFleetPlan exists from the first start, and cannot be removed.
 const theFleetPlan = "fleet"
 
 func (s *State) LoadPlans() error {
@@ -56,7 +56,7 @@ func (s *State) LoadPlans() error {
 			return fmt.Errorf("plan %s: %w", row.Name, err)
 		}
 		p, err := newPlan(doc)
-		if err != nil { // the rules of a time zone can change; the service starts all the same, and the next plan holds
+		if err != nil { // the rules of a time zone can change; the service starts anyway, and the next plan applies
 			s.Log.Error("a plan is left out", "plan", row.Name, "error", err)
 			continue
 		}
@@ -87,7 +87,7 @@ func (s *State) LoadPlans() error {
 			return err
 		}
 		b := &store.Batch{}
-		b.Add(p.row()) // one that is there and cannot be read is left as it is
+		b.Add(p.row()) // an existing one that cannot be read is left unchanged
 		if err := s.Store.Write(b); err != nil {
 			return err
 		}
@@ -114,7 +114,7 @@ func (p *plan) row() *store.Plan {
 	return &store.Plan{Name: p.planDoc.Name, Doc: ledger.Document(p.planDoc)}
 }
 
-// newPlan reads what people wrote. Its errors are for them.
+// newPlan parses what people wrote. Its errors are for people.
 func newPlan(doc planDoc) (*plan, error) {
 	c := doc.Change
 	p := &plan{planDoc: doc}
@@ -227,7 +227,7 @@ func newPlan(doc planDoc) (*plan, error) {
 	return p, nil
 }
 
-// settle finds what the scopes of a plan stand for.
+// settle resolves the scopes of a plan.
 func (s *State) settle(c *api.PlanChange) error {
 	if len(c.Covers) == 0 {
 		return problem.New(422, "bad-plan", "Name a pool, a host, drives, or the fleet.", "The plan applies to nothing.")
@@ -267,7 +267,7 @@ func (s *State) settle(c *api.PlanChange) error {
 	return nil
 }
 
-// changed makes the plan that a change would leave, and refuses what nobody could follow.
+// changed gives the plan after a change, and refuses contradictions.
 func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 	if !judging.RuleID.MatchString(name) {
 		return nil, problem.New(
@@ -303,7 +303,7 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	// Two plans of equal rank for a drive: nobody could say which is meant.
+	// Two equally specific plans for a drive: it is ambiguous which one is meant.
 	plans := s.CorePlans(p, name)
 	var both []string
 	other := ""
@@ -338,7 +338,7 @@ func (s *State) changed(by, name string, c api.PlanChange) (*plan, error) {
 	return p, nil
 }
 
-// CorePlans are all plans, one of them in place of what it was, or without it when it is nil.
+// CorePlans are all plans, with one of them replaced, or removed when it is nil.
 func (s *State) CorePlans(with *plan, name string) (out []*selftest.Plan) {
 	for n, p := range s.plans {
 		if n != name {
@@ -378,7 +378,7 @@ func (s *Service) Plans() []api.Plan {
 	return out
 }
 
-// SetPlan keeps a plan, new or changed; what was planned by it and has not begun gets another time.
+// SetPlan stores a new or changed plan; its tests that have not begun are planned again.
 func (s *Service) SetPlan(by, name string, c api.PlanChange) (api.Plan, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -403,7 +403,7 @@ func (s *Service) SetPlan(by, name string, c api.PlanChange) (api.Plan, error) {
 	return viewPlan(p, n), nil
 }
 
-// RemovePlan takes a plan away.
+// RemovePlan removes a plan.
 func (s *Service) RemovePlan(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

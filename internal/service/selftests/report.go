@@ -5,8 +5,8 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// Take reads from the drives themselves what became of their tests (R6). A drive that left its host while it was tested
-// lost its test.
+// Take takes the results of tests from the drives themselves (R6). A drive that left its host during a test lost the
+// test.
 func (s *State) Take(c *fleet.Change) {
 	for _, x := range c.Drives {
 		if !x.Newest {

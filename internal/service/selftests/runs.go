@@ -19,14 +19,14 @@ import (
 	"lantern/internal/wire"
 )
 
-// Run is a self-test that was ordered. Before is what stood at the top of the drive's log then; Answered is when the
-// drive took it.
+// Run is a self-test that was ordered. Before is the top of the drive's log then; Answered is when the drive accepted
+// it.
 type Run struct {
 	api.TestRun
 	Before   []api.SelfTest `json:"before"`
 	Answered time.Time      `json:"answered"`
 	Stopping bool           `json:"stopping"`
-	// Takes is how long it is expected to take; Moved is when it last made progress.
+	// Takes is its expected duration; Moved is when it last made progress.
 	Takes time.Duration `json:"takes,omitempty"`
 	Moved time.Time     `json:"moved,omitzero"`
 }
@@ -52,7 +52,7 @@ func (s *State) LoadRuns() error {
 	return nil
 }
 
-// top is as much of a log as tells one moment of it from the next.
+// top is the part of a log that identifies its state.
 func top(tests []api.SelfTest) []api.SelfTest { return slices.Clone(tests[:min(len(tests), 3)]) }
 
 // testable are the drives that an order for tests names, in order of their bays.
@@ -136,7 +136,8 @@ func (s *State) MayTest(d *fleet.Drive, at fleet.Place, kind drive.SelfTestKind,
 	return ""
 }
 
-// groupTests says whether another of a drive's group is being tested: those that people start go one at a time as well.
+// groupTests reports whether another member of a drive's group is being tested: tests started by people also run one at
+// a time.
 func (s *State) groupTests(d *fleet.Drive, at fleet.Place) string {
 	for _, k := range at.Peers {
 		if other := s.fleet.Drives[k]; other != nil && other != d &&
@@ -147,7 +148,7 @@ func (s *State) groupTests(d *fleet.Drive, at fleet.Place) string {
 	return ""
 }
 
-// span checks what a selective test is to look at.
+// span checks the range of a selective test.
 func span(d *fleet.Drive, req api.TestOrder) error {
 	sectors := int64(d.Desc.Capacity / max(1, d.Desc.LogicalSector))
 	if req.Kind == api.TestOrderKindSelective && (req.LastLba < req.FirstLba || req.LastLba >= sectors) {
@@ -163,7 +164,7 @@ func span(d *fleet.Drive, req api.TestOrder) error {
 	return nil
 }
 
-// StartTests orders a self-test of each drive that may be tested now, and says of the others why not.
+// StartTests orders a self-test of each drive that may be tested now, and gives the reason for the others.
 func (s *Service) StartTests(by string, req api.TestOrder) ([]api.TestRun, error) {
 	req.Kind = cmp.Or(req.Kind, api.TestOrderKindShort)
 	s.mu.Lock()
@@ -223,7 +224,7 @@ func (s *State) newRun(d *fleet.Drive, at fleet.Place, kind, by string, now time
 	return r
 }
 
-// BeginTest orders one test, and notes it at once, so that the next of its group waits.
+// BeginTest orders one test, and records it at once, so that the next one of its group waits.
 func (s *State) BeginTest(
 	b *store.Batch,
 	d *fleet.Drive,

@@ -14,16 +14,16 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// Ways in which a drive can stand as to its tests. One can stand in several.
+// States of a drive's tests. A drive can be in several.
 const (
 	standFailed  = "failed"  // its newest test of a kind failed
 	standNever   = "never"   // its log holds none that ended
 	standOverdue = "overdue" // a period passed without its test, or this one will
 	standHeld    = "held"    // a test is due, and kept back
-	standCannot  = "cannot"  // it has no self-tests, or nobody can ask it
+	standCannot  = "cannot"  // it supports no self-tests, or cannot be reached
 )
 
-// TestsOf is what is planned of a drive.
+// TestsOf are the planned tests of a drive.
 func (s *State) TestsOf(key string) (out []*selftest.Item) {
 	if s.at.of == nil || len(s.Items) > 0 && s.at.first != &s.Items[0] || s.at.n != len(s.Items) {
 		s.at = itemIndex{of: make(map[string][]int32), n: len(s.Items)}
@@ -47,7 +47,7 @@ type itemIndex struct {
 	first *selftest.Item     // first item when this was made
 }
 
-// DriveTests is how one drive stands, and in what ways.
+// DriveTests is the state of a drive's tests.
 func (s *State) DriveTests(
 	d *fleet.Drive,
 	at fleet.Place,
@@ -106,7 +106,7 @@ func (s *State) DriveTests(
 				)
 			case api.PlannedTestStateUnplaced:
 				if it.Period.From.After(now) {
-					continue // said beforehand, of all that share the trouble: it is not overdue yet
+					continue // predicted, for all drives with the same reason: it is not overdue yet
 				}
 				stands, says = append(stands, standOverdue), append(says, v.Why)
 			}
@@ -131,7 +131,7 @@ func (s *State) DriveTests(
 	return out, stands
 }
 
-// planOf fills in the plan that a drive follows, and says where another is for it just as well.
+// planOf adds the plan that a drive follows, and names other plans that are equally specific.
 func planOf(out *api.DriveTests, r selftest.Rules) (says []string) {
 	if r.Plan == nil {
 		return nil
@@ -153,7 +153,7 @@ func planOf(out *api.DriveTests, r selftest.Rules) (says []string) {
 	return says
 }
 
-// ableToTest says why a drive cannot test itself, or that it never did; empty when neither is so.
+// ableToTest says why a drive cannot run self-tests, or that it never ran one; empty otherwise.
 func ableToTest(d *fleet.Drive, tests int) (stand, why string) {
 	switch {
 	case !d.Present:
@@ -168,7 +168,7 @@ func ableToTest(d *fleet.Drive, tests int) (stand, why string) {
 	return "", ""
 }
 
-// missed says that a planned test did not take place in its period, or not in those before it.
+// missed describes tests that did not run in their period, or in earlier ones.
 func missed(it *selftest.Item) bool {
 	return it.State == selftest.Missed ||
 		it.Misses > 0 && it.State != selftest.Done && it.State != selftest.Dropped && it.State != selftest.Running
@@ -181,7 +181,7 @@ func periods(n int) string {
 	return fmt.Sprintf("%d periods", n)
 }
 
-// TestStanding says of the fleet who was tested when, and who was not.
+// TestStanding lists which drives were tested and when, and which were not.
 func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -216,7 +216,7 @@ func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, e
 			fits = append(fits, v)
 		}
 	}
-	// What stands out comes first, then what was tested longest ago.
+	// Problems first, then the drives that were tested longest ago.
 	slices.SortStableFunc(fits, func(a, b api.DriveTests) int {
 		return cmp.Or(
 			first(a.Says != "", b.Says != ""),

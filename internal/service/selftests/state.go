@@ -12,8 +12,8 @@ import (
 	"lantern/internal/store"
 )
 
-// State is the plans of self-tests, and those under way. It has no lock of its own: whoever calls its methods holds the
-// lock of the service.
+// State holds the plans of self-tests, and the running ones. It has no lock of its own: its methods must be called with
+// the lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet   *fleet.State
@@ -29,7 +29,7 @@ type State struct {
 	// unplaced are the tests that have no place in their period, with the reason.
 	unplaced map[noPlace]string
 	planner  planner
-	turnAt   time.Time // when it is next looked at what is due
+	turnAt   time.Time // when due tests are checked next
 	// Background is the number of drives from which plans are made in the background.
 	Background int
 }
@@ -46,16 +46,16 @@ type planner struct {
 	unwritten []*selftest.Item
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State, ordersState *orders.State) *State {
 	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState, Background: 3000}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -7,7 +7,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads the self-tests under way and the plans again where a batch that was not written has some of them.
+// Undo reads the self-tests and plans of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	if len(store.Of[store.TestRun](b)) > 0 {

@@ -27,7 +27,7 @@ func (a *Acceptance) row() *store.Acceptance {
 	return &store.Acceptance{ID: a.ID, Doc: ledger.Document(a.State)}
 }
 
-// LoadAcceptances makes the tests of new drives from what is in the store, and what these are tested for.
+// LoadAcceptances loads the acceptance tests and their policy from the store.
 func (s *State) LoadAcceptances() error {
 	rows, err := store.All[store.Acceptance](s.Store, "id", "")
 	if err != nil {
@@ -65,19 +65,19 @@ func (s *State) loadPolicy() error {
 	return nil
 }
 
-// AcceptPolicy is what new drives are tested for if nobody says otherwise.
+// AcceptPolicy is the default policy for new drives.
 type acceptPolicy struct{ api.AcceptPolicy }
 
 func (p acceptPolicy) stages() []accept.Stage { return accept.Policy(p.Surface, p.Extended) }
 
-// AcceptPolicy gives it.
+// AcceptPolicy gives the policy.
 func (s *Service) AcceptPolicy() api.AcceptPolicy {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.policy.AcceptPolicy
 }
 
-// SetAcceptPolicy sets it. Tests that are under way go on as they were begun.
+// SetAcceptPolicy sets the policy. Tests under way are not changed.
 func (s *Service) SetAcceptPolicy(by string, p api.AcceptPolicy) (api.AcceptPolicy, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -106,7 +106,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	}
 	key := d.Key()
 	if a := s.AcceptanceOf(key); a != nil {
-		return s.ViewAcceptance(a), nil // said twice is said once
+		return s.ViewAcceptance(a), nil // repeated: nothing to do
 	}
 	if p := s.policy; req.ByPolicy {
 		req.Surface, req.Extended, req.RateBytes = p.Surface, p.Extended, p.RateBytes
@@ -189,7 +189,7 @@ func (s *Service) Accept(by string, req api.AcceptDrive) (api.Acceptance, error)
 	return s.ViewAcceptance(a), s.Commit(b)
 }
 
-// turn keeps the next state of an acceptance, and passes its orders on.
+// turn stores the next state of an acceptance, and gives its orders.
 func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []accept.Order) {
 	if string(ledger.Document(a.State)) == string(ledger.Document(next)) && len(todo) == 0 {
 		return
@@ -223,7 +223,7 @@ func (s *State) turn(b *store.Batch, a *Acceptance, next accept.State, todo []ac
 				return
 			}
 			if why != "" {
-				a.Asked = false // it is asked for again when it may be tested
+				a.Asked = false // it is ordered again when the drive may be tested
 				continue
 			}
 			s.selftests.BeginTest(b, d, at, api.TestOrder{Kind: api.TestOrderKind(o.Test)}, a.By, now)
@@ -272,14 +272,14 @@ func (s *State) AcceptanceOf(key string) *Acceptance {
 	return nil
 }
 
-// Take tells the tests of new drives what a report says of these.
+// Take passes a report to the acceptance tests of its drives.
 func (s *State) Take(c *fleet.Change) {
 	for _, x := range c.Drives {
 		s.seen(c.Batch, x.Key, x.Drive, x.Says, c.Report.At)
 	}
 }
 
-// seen tells the acceptance of a drive what a report says of it.
+// seen passes a report to the acceptance test of a drive.
 func (s *State) seen(b *store.Batch, key string, d *fleet.Drive, r api.DriveReport, told time.Time) {
 	a := s.AcceptanceOf(key)
 	if a == nil {
@@ -315,7 +315,7 @@ func (s *State) seen(b *store.Batch, key string, d *fleet.Drive, r api.DriveRepo
 	s.turn(b, a, next, orders)
 }
 
-// TestToAcceptance tells the acceptance of a drive how its self-test ended.
+// TestToAcceptance passes the end of a self-test to the acceptance test of its drive.
 func (s *State) TestToAcceptance(b *store.Batch, r *selftests.Run) {
 	if a := s.AcceptanceOf(r.Drive); a != nil {
 		next, orders := a.TestEnded(
@@ -329,7 +329,7 @@ func (s *State) TestToAcceptance(b *store.Batch, r *selftests.Run) {
 	}
 }
 
-// Answered takes in what came of an order of a test of a new drive; ours is false for any other.
+// Answered records the outcome of an order of an acceptance test; ours is false for other orders.
 func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	if a := s.AcceptanceByID[o.Acceptance]; a != nil && o.On && o.State != api.OrderStateDone {
 		s.turn(b, a, a.OrderFailed(s.Clock.Now(), o.Says), nil)
@@ -349,7 +349,7 @@ func (s *State) Tick(t *fleet.Tick) {
 	}
 }
 
-// ActOnAcceptance takes a person's word: pause, resume, stop.
+// ActOnAcceptance performs a person's action: pause, resume, stop.
 func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -373,7 +373,7 @@ func (s *Service) ActOnAcceptance(by, id, what, reason string) (api.Acceptance, 
 	return s.ViewAcceptance(a), s.Commit(b)
 }
 
-// FindAcceptance finds one by its id, or the newest of a drive by its label tail.
+// FindAcceptance finds an acceptance by its id, or the newest one of a drive by its label tail.
 func (s *State) FindAcceptance(name string) (best *Acceptance, err error) {
 	if a := s.AcceptanceByID[name]; a != nil {
 		return a, nil

@@ -12,8 +12,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// PlaceOf is what a drive in the place of a member must be like, as a swap of that member asks for it. ok is false
-// where that is not known.
+// PlaceOf gives the requirements for a drive in the place of a member, as for a swap. ok is false where they are not
+// known.
 func (s *State) PlaceOf(p *pool.Pool, m pool.Member) (place swap.State, why string, ok bool) {
 	size, ok := p.Fit(m.Slot)
 	if !ok {
@@ -37,13 +37,12 @@ func (s *State) PlaceOf(p *pool.Pool, m pool.Member) (place swap.State, why stri
 	return place, why, true
 }
 
-// Offered says whether a free drive that is there now would be taken by a swap of the place without being carried to
-// another host.
+// Offered reports whether a swap of the place would use this free drive without carrying it to another host.
 func Offered(place swap.State, d swap.Drive, host string) bool {
 	return place.Unfit(d) == "" && (place.Host == "" || host == place.Host)
 }
 
-// SpareOffered says the same of a spare of the pool: it is a member of it, and free for that.
+// SpareOffered is the same for a spare of the pool.
 func (s *State) SpareOffered(p *pool.Pool, place swap.State, spare *pool.Member) bool {
 	if spare.Slot == place.Slot || p.SpareFits(place.Slot, spare) != "" {
 		return false
@@ -54,12 +53,12 @@ func (s *State) SpareOffered(p *pool.Pool, place swap.State, spare *pool.Member)
 	}
 	v := *s.SwapDrive(d)
 	if v.Member == p.Name && v.Spare {
-		v.Member, v.Holds, v.Blank = "", "", true // what is on a spare is its pool's own mark
+		v.Member, v.Holds, v.Blank = "", "", true // a spare carries the metadata of its own pool
 	}
 	return Offered(place, v, d.Host)
 }
 
-// fitsPools names the pools of which a drive could take the place of a member, wherever the drive is now.
+// fitsPools names the pools in which a drive could replace a member, wherever the drive is now.
 func (s *State) fitsPools(d swap.Drive) (names []string) {
 	for _, p := range s.fleet.Pools {
 		fits := false
@@ -78,8 +77,8 @@ func (s *State) fitsPools(d swap.Drive) (names []string) {
 	return names
 }
 
-// LeftOver tells which spares of a pool, and which stock drives on its hosts, can take no place of it any more, as
-// after its drives were exchanged for larger ones; and that its places are not covered then. Empty when there are none.
+// LeftOver names the spares of a pool, and the stock drives on its hosts, that fit no place of it any more, as after a
+// change to larger drives; and says that its places are then not covered. Empty when there are none.
 func (s *State) LeftOver(p *fleet.Pool) string {
 	if p == nil {
 		return ""
@@ -138,9 +137,9 @@ func (s *State) LeftOver(p *fleet.Pool) string {
 	)
 }
 
-// RoomFor is the least size of a drive that takes the place of one whose members are on partitions or other layers:
-// what its partitions need; as much as it has itself where its table is not known, or where what is between takes
-// some room that nobody here knows.
+// RoomFor is the least size of a drive that replaces one whose members are on partitions or other layers: the size that
+// its partitions need; its own size where its table is not known, or where layers in between take an unknown amount of
+// space.
 func (s *State) RoomFor(d *fleet.Drive) drive.Bytes {
 	t, err := wire.ToPartitionTable(d.Layout)
 	if err != nil || len(t.Parts) == 0 {
@@ -149,7 +148,7 @@ func (s *State) RoomFor(d *fleet.Drive) drive.Bytes {
 	return drive.Bytes(t.Needs())
 }
 
-// NewAt finds the new drive of a swap in a pool: at the seat, or where else the pool has put it.
+// NewAt finds the new drive of a swap in a pool: at the seat, or elsewhere in the pool.
 func (s *State) NewAt(p *fleet.Pool, key string, at swap.Seat) (m pool.Member, group string, ok bool) {
 	if m, group, ok := p.Slot(at.Slot); ok && m.On(key) {
 		return m, group, true

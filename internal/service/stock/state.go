@@ -10,8 +10,8 @@ import (
 	"lantern/internal/service/selftests"
 )
 
-// State is the drives that are to replace others: those kept for it, and their tests before they are trusted. It has no
-// lock of its own: whoever calls its methods holds the lock of the service.
+// State holds the stock of drives, and the acceptance tests. It has no lock of its own: its methods must be called with
+// the lock of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet     *fleet.State
@@ -23,7 +23,7 @@ type State struct {
 	policy         acceptPolicy
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(
 	l *ledger.Ledger,
 	fleetState *fleet.State,
@@ -34,11 +34,11 @@ func New(
 	return &State{Ledger: l, fleet: fleetState, judging: judgingState, orders: ordersState, selftests: selftestsState}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

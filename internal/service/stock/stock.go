@@ -17,8 +17,8 @@ import (
 	"lantern/internal/store"
 )
 
-// Stock lists the drives that are kept to replace others: those that people put there, those that were accepted, and
-// those in a bay that hold nothing and are in no pool.
+// Stock lists the drives that are kept to replace others: drives that people added, accepted drives, and blank drives
+// in a bay that are in no pool.
 func (s *Service) Stock() []api.StockItem {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -87,15 +87,15 @@ func (s *State) viewStock(key string, d *fleet.Drive) api.StockItem {
 	}
 	mine := *s.SwapDrive(d)
 	if why := s.fleet.Distrust(d); why != "" {
-		v.Says = "it " + why // it fits nowhere before it was tested and accepted
+		v.Says = "it " + why // it fits no place before it is tested and accepted
 	} else {
-		mine.Testing = false // that it is being tested is told beside it
+		mine.Testing = false // a running test is shown separately
 		v.Fits = append(v.Fits, s.fitsPools(mine)...)
 	}
 	return v
 }
 
-// KeepInStock says that a drive is kept to replace others.
+// KeepInStock adds a drive to the stock.
 func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -122,7 +122,7 @@ func (s *Service) KeepInStock(by, name, note string) (api.StockItem, error) {
 	return s.viewStock(key, d), s.Commit(b)
 }
 
-// DropFromStock says that it is not any more.
+// DropFromStock removes it.
 func (s *Service) DropFromStock(by, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -141,11 +141,11 @@ func (s *Service) DropFromStock(by, name string) error {
 	return s.Commit(b)
 }
 
-// SwapDrive is what a swap needs to know of a drive.
+// SwapDrive is a drive as a swap sees it.
 func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	out := &swap.Drive{Identity: d.Desc.Identity, Capacity: d.Desc.Capacity}
 	if d.How.Sure() {
-		out.Bay = d.BayName() // a guess is not for hands
+		out.Bay = d.BayName() // a guess is not reliable enough for work at the rack
 	}
 	for _, x := range s.fleet.Seats(d.Key()) {
 		if x.Member.State != pool.Out && out.Member == "" {
@@ -172,7 +172,7 @@ func (s *State) SwapDrive(d *fleet.Drive) *swap.Drive {
 	return out
 }
 
-// ill says what speaks against a drive that is to take another's place; member is the pool that it is in.
+// ill says why a drive must not replace another; member is the pool that it is in.
 func (s *State) ill(d *fleet.Drive, member string) (why string) {
 	if d.Accepted.State == string(api.AcceptanceStateFailed) {
 		why = "failed its test of " + d.Accepted.At.UTC().Format("2006-01-02") + ": " + d.Accepted.Says
@@ -192,7 +192,7 @@ func (s *State) ill(d *fleet.Drive, member string) (why string) {
 	return why
 }
 
-// StockOf is a drive as it is listed in stock; is says whether it is.
+// StockOf is a drive as listed in the stock; is reports whether it is in the stock.
 func (s *State) StockOf(key string, d *fleet.Drive) (v api.StockItem, is bool) {
 	if !s.isStock(key, d) {
 		return v, false

@@ -7,7 +7,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo reads the tests of new drives again that are in a batch which was not written, and what they are tested for.
+// Undo reads the acceptance tests and the policy of a failed batch again from the store.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for _, a := range store.Of[store.Acceptance](b) {

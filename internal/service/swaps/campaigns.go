@@ -21,7 +21,7 @@ import (
 	"lantern/internal/store"
 )
 
-// LoadCampaigns makes the campaigns from what is in the store.
+// LoadCampaigns loads the campaigns from the store.
 func (s *State) LoadCampaigns() error {
 	s.CampaignByID = map[string]*swap.Campaign{}
 	return s.loadCampaigns("")
@@ -42,7 +42,7 @@ func (s *State) loadCampaigns(where string, args ...any) error {
 	return nil
 }
 
-// keepCampaign keeps the next state of one.
+// keepCampaign stores the next state of a campaign.
 func (s *State) keepCampaign(b *store.Batch, next swap.Campaign) {
 	before := s.CampaignByID[next.ID]
 	if before != nil && string(ledger.Document(before)) == string(ledger.Document(next)) {
@@ -60,7 +60,8 @@ func (s *State) keepCampaign(b *store.Batch, next swap.Campaign) {
 	}
 }
 
-// PlanCampaign orders the swaps of a whole pool, or of some of its members: the groups take turns. Nothing is touched.
+// PlanCampaign plans the swaps of a whole pool, or of some of its members; the groups alternate. It changes nothing in
+// the pool.
 func (s *Service) PlanCampaign(by string, req api.PlanCampaign) (api.Campaign, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -172,7 +173,7 @@ func (s *State) FindCampaign(name string) (best *swap.Campaign, err error) {
 	return best, nil
 }
 
-// NextInCampaign plans the next swap, or lets the pool grow after the last.
+// NextInCampaign plans the next swap, or orders the pool to grow after the last.
 func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -254,7 +255,7 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 	return s.viewCampaign(s.CampaignByID[next.ID]), nil
 }
 
-// SkipInCampaign leaves the next place out, AbandonCampaign ends it.
+// SkipInCampaign skips the next place of a campaign.
 func (s *Service) SkipInCampaign(by, name, reason string) (api.Campaign, error) {
 	return s.onCampaign(
 		name,
@@ -262,7 +263,7 @@ func (s *Service) SkipInCampaign(by, name, reason string) (api.Campaign, error) 
 	)
 }
 
-// AbandonCampaign ends a campaign before its end.
+// AbandonCampaign ends a campaign early.
 func (s *Service) AbandonCampaign(by, name, reason string) (api.Campaign, error) {
 	return s.onCampaign(
 		name,
@@ -286,7 +287,7 @@ func (s *Service) onCampaign(name string, f func(*swap.Campaign) (swap.Campaign,
 	return s.viewCampaign(s.CampaignByID[next.ID]), s.Commit(b)
 }
 
-// swapToCampaigns tells a campaign that a swap of it has ended.
+// swapToCampaigns passes the end of a swap to its campaign.
 func (s *State) swapToCampaigns(b *store.Batch, w *Swap, at time.Time) {
 	if w.Phase.Open() {
 		return
@@ -300,7 +301,7 @@ func (s *State) swapToCampaigns(b *store.Batch, w *Swap, at time.Time) {
 	}
 }
 
-// poolToCampaigns tells a campaign that grows its pool how that is.
+// poolToCampaigns passes the state of a pool to the campaign that grows it.
 func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
 	for _, c := range s.CampaignByID {
 		if c.PoolID != p.ID || c.State != swap.Growing {

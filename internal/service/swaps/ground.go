@@ -12,7 +12,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// ground is what a recipe is composed from, and the drive that waits for it in a bay, if one does.
+// ground gives the facts for a recipe, and the drive that waits for it in a bay, if there is one.
 func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.State) (swap.Ground, *fleet.Drive) {
 	g := swap.Ground{Pool: &p.Pool, Slot: m.Slot, Gone: !d.Present, Offers: p.Offers, Now: s.Clock.Now()}
 	g.Scrubbed, g.Clean = s.recoveries.LastScrub(p.ID)
@@ -56,8 +56,7 @@ func (s *State) ground(p *fleet.Pool, m pool.Member, d *fleet.Drive, plan swap.S
 	return g, stock
 }
 
-// freeBay is an empty bay of the drive's own section, the nearest one, or of another enclosure; empty when none is
-// known.
+// freeBay is the nearest empty bay of the drive's own section, or one of another enclosure; empty when none is known.
 func (s *State) freeBay(h *fleet.Host, d *fleet.Drive, same bool) string {
 	if d.Section == "" {
 		return ""
@@ -65,7 +64,7 @@ func (s *State) freeBay(h *fleet.Host, d *fleet.Drive, same bool) string {
 	taken := s.fleet.Occupants(h.Name)
 	for _, x := range s.fleet.Drives {
 		if x.Host == h.Name && x.Present && x.Section == "" {
-			return "" // one whose bay nobody knows may be in any
+			return "" // a drive without a known bay may be in any bay
 		}
 	}
 	best, far := "", 0
@@ -87,7 +86,7 @@ func (s *State) freeBay(h *fleet.Host, d *fleet.Drive, same bool) string {
 	return best
 }
 
-// stockFor is an accepted drive that waits in a bay of the host and fits; the smallest of them.
+// stockFor is the smallest accepted drive in a bay of the host that fits.
 func (s *State) stockFor(plan swap.State, host string) (best *fleet.Drive) {
 	for key, d := range s.fleet.Drives {
 		if d.Host != host || !d.Present || d.Accepted.State != string(api.AcceptanceStatePassed) ||

@@ -13,12 +13,12 @@ import (
 type Swap struct {
 	swap.State
 	version int
-	// Differs says why its step is not known: its events, played again, do not lead where it stood. Then nothing
-	// but its end is taken, and nothing is ordered for it.
+	// Differs says why its step is not known: replaying its events does not give its recorded state. Then it can only
+	// be ended, and gets no orders.
 	Differs string
 }
 
-// stood is where a swap stands, so far as another reading of its events must not lead elsewhere.
+// stood is the part of a swap's state that a replay of its events must reproduce.
 func stood(s swap.State) string {
 	key := ""
 	if s.New != nil {
@@ -27,7 +27,7 @@ func stood(s swap.State) string {
 	return fmt.Sprintf("%s %d %s", s.Phase, s.Order, key)
 }
 
-// replay plays one event of a swap, as it is in the store.
+// replay applies one stored event of a swap.
 func (w *Swap) replay(row store.SwapEvent, e swap.Event) {
 	next, _, err := swap.Apply(w.State, e)
 	at := e.At.UTC().Format("2006-01-02 15:04")
@@ -51,7 +51,7 @@ func (w *Swap) replay(row store.SwapEvent, e swap.Event) {
 	w.State, w.version = next, row.Seq
 }
 
-// LoadSwaps plays all swaps from their events in the store.
+// LoadSwaps replays all swaps from their events in the store.
 func (s *State) LoadSwaps() error {
 	s.SwapByID = map[string]*Swap{}
 	return s.loadSwaps("")
@@ -74,7 +74,7 @@ func (s *State) loadSwaps(where string, args ...any) error {
 		}
 		w.replay(row, e)
 	}
-	// What the newest look found follows the event after which it was made, and none other.
+	// The result of the newest look belongs to the event after which it was made, and to no other.
 	looks, err := store.All[store.SwapLook](s.Store, "swap", where, args...)
 	if err != nil {
 		return err
@@ -85,14 +85,14 @@ func (s *State) loadSwaps(where string, args ...any) error {
 			continue
 		}
 		var l look
-		if err := json.Unmarshal(row.Doc, &l); err != nil { // the next report makes another
+		if err := json.Unmarshal(row.Doc, &l); err != nil { // the next report makes a new one
 			s.Log.Error("the newest look of a swap cannot be read", "swap", row.Swap, "error", err)
 			continue
 		}
 		w.Gate, w.Closing = l.Gate, l.Closing
 	}
 	for id, w := range s.SwapByID {
-		if w.ID == "" { // without its plan nobody knows what it was about; its drive and pool are known without it
+		if w.ID == "" { // without its plan its purpose is unknown; its drive and pool are known without it
 			delete(s.SwapByID, id)
 			s.Log.Error("a swap is left out: the plan that it began with is not in the records", "swap", id)
 			s.planless = append(s.planless, id)
@@ -101,7 +101,7 @@ func (s *State) loadSwaps(where string, args ...any) error {
 	return nil
 }
 
-// Differing says of each swap, open or ended, that its records do not lead where it stood, and why.
+// Differing lists the swaps, open or ended, whose replay does not give their recorded state, and why.
 func (s *Service) Differing() (out []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -15,7 +15,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Take tells the swaps what a report says that concerns them: of its host, of drives that came, went or moved, and of
+// Take passes the relevant changes of a report to the swaps: its host, drives that appeared, vanished or moved, and
 // pools (R5).
 func (s *State) Take(c *fleet.Change) {
 	b, from, at := c.Batch, c.Host.Name, c.Report.At
@@ -42,14 +42,14 @@ func (s *State) Take(c *fleet.Change) {
 	}
 }
 
-// Tick tells the swaps of hosts that have stopped reporting.
+// Tick passes hosts that stopped reporting to the swaps.
 func (s *State) Tick(t *fleet.Tick) {
 	for _, host := range t.Quiet {
 		s.hostToSwaps(t.Batch, host, true, t.Now)
 	}
 }
 
-// Answered takes in what came of an order of a swap or a campaign; ours is false for any other.
+// Answered records the outcome of an order of a swap or a campaign; ours is false for other orders.
 func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	done := o.State == api.OrderStateDone
 	if w := s.SwapByID[o.SwapID]; w != nil {
@@ -65,7 +65,7 @@ func (s *State) Answered(b *store.Batch, o *orders.Order) (ours bool) {
 	return o.SwapID != ""
 }
 
-// hostToSwaps tells open swaps that a host stopped reporting or reports again.
+// hostToSwaps passes to open swaps that a host stopped reporting or reports again.
 func (s *State) hostToSwaps(b *store.Batch, host string, quiet bool, at time.Time) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host == host {
@@ -74,7 +74,7 @@ func (s *State) hostToSwaps(b *store.Batch, host string, quiet bool, at time.Tim
 	}
 }
 
-// movedToSwaps tells open swaps of a new drive that is in another bay than before, though it never seemed to leave.
+// movedToSwaps passes to open swaps that their new drive is in another bay, although it was never missing.
 func (s *State) movedToSwaps(b *store.Batch, host string, at time.Time) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host != host || w.New == nil || w.New.Bay == "" {
@@ -86,7 +86,7 @@ func (s *State) movedToSwaps(b *store.Batch, host string, at time.Time) {
 	}
 }
 
-// poolToSwaps tells the pool's open swap what its pool shows.
+// poolToSwaps passes the state of a pool to its open swap.
 func (s *State) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	p := s.fleet.Pools[poolID]
 	for _, w := range s.OpenSwaps() {
@@ -109,8 +109,7 @@ func (s *State) poolToSwaps(b *store.Batch, at time.Time, poolID string) {
 	}
 }
 
-// seatsView is what all pools of a swap show of it, the worst of each. ok is false while one of them is not there at
-// all.
+// seatsView merges the views of all pools of a swap, the worst of each value. ok is false while one of them is missing.
 func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool) {
 	var views []swap.SeatView
 	ids := map[string]bool{}
@@ -124,7 +123,7 @@ func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool
 		one.Margin, one.MarginKnown = s.fleet.Margin(p)
 		views = append(views, one)
 	}
-	// What is on these pools must bear the drive's leaving as well.
+	// The pools built on these pools must also be able to lose the drive.
 	for _, p := range s.fleet.Above(ids) {
 		q := p.WithoutDrives(s.fleet.Below, []string{w.Old.Key()})
 		left, known := q.DriveMargin(s.fleet.Below)
@@ -135,18 +134,18 @@ func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool
 	return v, margin, true
 }
 
-// poolView is what a swap looks at in the pool of one of its seats.
+// poolView is the view of a swap on the pool of one of its seats.
 func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	m, _, there := p.Slot(at.Slot)
 	v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.Running) > 0}
 	key := w.Old.Key()
 	if w.New != nil && m.Drive == w.New.Key() {
-		key = "" // the old drive has left this place; whether the new one could is asked elsewhere
+		key = "" // the old drive has left this place; whether the new one could leave is checked elsewhere
 	}
 	v.Without, v.Lost, _ = s.fleet.Without(p, key, at.Slot)
 	v.Scrubbed, v.ScrubClean = s.recoveries.LastScrub(p.ID)
 	if h := s.fleet.Hosts[p.Reporter]; h != nil && h.Skew > h.Shift && !v.Scrubbed.IsZero() {
-		// Its end is told by the host's clock, the swap's beginning by ours; what the correction left is added.
+		// Its end is a time of the host's clock, the swap's beginning one of ours; the remaining difference is added.
 		v.Scrubbed = v.Scrubbed.Add(h.Skew - h.Shift)
 	}
 	v.LightOn = s.bays.Lit(w.Old.Bay)
@@ -174,7 +173,7 @@ func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	return v
 }
 
-// noticesOf are grave notices about this pool's recoveries or the new drive that opened since the swap began.
+// noticesOf are severe notices about this pool's recoveries or the new drive that opened since the swap began.
 func (s *State) noticesOf(p *fleet.Pool, w *Swap) (out []string) {
 	for _, n := range s.News() {
 		about := n.Pool == p.Name && n.Kind == notice.Recovery || slices.Contains(n.Drives, w.New.Key())
@@ -185,7 +184,7 @@ func (s *State) noticesOf(p *fleet.Pool, w *Swap) (out []string) {
 	return out
 }
 
-// newView is what is seen of the new drive in this pool.
+// newView is the state of the new drive in this pool.
 func (s *State) newView(v *swap.PoolView, p *fleet.Pool, w *Swap, at swap.Seat) {
 	key := w.New.Key()
 	v.LightOn = v.LightOn || s.bays.Lit(w.New.Bay)
@@ -209,7 +208,7 @@ func (s *State) newView(v *swap.PoolView, p *fleet.Pool, w *Swap, at swap.Seat) 
 	}
 }
 
-// newestCourse finds the recovery of this seat that began last since the swap did.
+// newestCourse finds the newest recovery of this seat that began after the swap.
 func (s *State) newestCourse(v *swap.PoolView, p *fleet.Pool, w *Swap, seat swap.Seat) {
 	newest := w.StartedAt.Truncate(time.Second)
 	for _, c := range s.recoveries.InOrder() {
@@ -217,7 +216,7 @@ func (s *State) newestCourse(v *swap.PoolView, p *fleet.Pool, w *Swap, seat swap
 		ours := w.New != nil && c.Report.Drive == w.New.Key()
 		mine := ours ||
 			c.Report.Slot == seat.Slot && c.Report.Kind != recovery.Drain &&
-				c.Report.Drive == "" // one of another drive, as a spare that took over, is not
+				c.Report.Drive == "" // a recovery of another drive, such as a spare that took over, does not count
 		at := c.Report.StartedAt
 		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
 			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
@@ -225,7 +224,7 @@ func (s *State) newestCourse(v *swap.PoolView, p *fleet.Pool, w *Swap, seat swap
 	}
 }
 
-// hindrance says what stands in the way of a recovery that should run and does not.
+// hindrance says what prevents a recovery that should run.
 func (s *State) hindrance(p *fleet.Pool, v *swap.PoolView) string {
 	margin, known := s.fleet.Margin(p)
 	switch {
@@ -243,13 +242,13 @@ func (s *State) hindrance(p *fleet.Pool, v *swap.PoolView) string {
 	return "nothing has begun, and the pool does not say why"
 }
 
-// toSwaps tells every open swap on a host what was seen of a drive there.
+// toSwaps passes an observation of a drive to every open swap on a host.
 func (s *State) toSwaps(b *store.Batch, hostName string, d *fleet.Drive, e swap.Event) {
 	for _, w := range s.OpenSwaps() {
 		if w.Host == hostName {
 			e.Drive = s.stock.SwapDrive(d)
 			e.Drive.Promised = s.Promised(d.Key(), w.ID)
-			_ = s.apply(b, w, e) // what was observed is never refused
+			_ = s.apply(b, w, e) // observations are never refused
 		}
 	}
 }

@@ -13,8 +13,8 @@ import (
 	"lantern/internal/service/recoveries"
 )
 
-// Abandoned are the swaps that were given up, or that used up a spare: the newest of each place, in the order in which
-// they ended.
+// Abandoned are the swaps that were abandoned, or that used up a spare: the newest of each place, in the order of their
+// ends.
 func (s *State) Abandoned() (out []*Swap) {
 	newest := map[string]*Swap{}
 	for _, w := range s.SwapByID {
@@ -79,7 +79,7 @@ func (s *State) UnderWay(out *api.Round) {
 	}
 }
 
-// Alarms are the drives that must be put back at once: they left while a swap expected another (R5).
+// Alarms are the drives that must be put back at once: they left while a swap expected another one to leave (R5).
 func (s *State) Alarms() (out []notice.Matter) {
 	for _, w := range s.OpenSwaps() {
 		for _, x := range w.Wrong {

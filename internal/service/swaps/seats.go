@@ -12,8 +12,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// notSwapped says why a drive that is in no pool has no swap, and whether it can be pulled: only when it was
-// established that nothing uses it.
+// notSwapped says why a drive in no pool has no swap, and whether it can be pulled: only when it is established that
+// nothing uses it.
 func (s *State) notSwapped(d *fleet.Drive) error {
 	if why, do := s.fleet.NotFree(d); why != "" {
 		kind := "in-use"
@@ -41,8 +41,8 @@ func (s *State) notSwapped(d *fleet.Drive) error {
 	)
 }
 
-// swapSeats are those places of a drive that a swap fills: a spare among others is filled like them. It is an error
-// when one of the pools is not known to be as it is shown; none are given of a drive that is nothing but a spare.
+// swapSeats are the places of a drive that a swap fills; a spare place among others is filled too. It is an error when
+// the state of one of the pools is not known; a drive that is only a spare has none.
 func (s *State) swapSeats(d *fleet.Drive, all []fleet.Seat) (out []fleet.Seat, err error) {
 	only := true
 	for _, x := range all {
@@ -58,7 +58,7 @@ func (s *State) swapSeats(d *fleet.Drive, all []fleet.Seat) (out []fleet.Seat, e
 	return all, nil
 }
 
-// spareOnly says whether a spare can be pulled.
+// spareOnly reports whether a spare can be pulled.
 func (s *State) spareOnly(d *fleet.Drive, all []fleet.Seat) error {
 	for _, x := range all {
 		if x.Member.State != pool.Standby || x.Member.StandsFor != "" {
@@ -126,7 +126,7 @@ func (s *State) spareOnly(d *fleet.Drive, all []fleet.Seat) error {
 	)
 }
 
-// seat gives a plan all places of its old drive: sizes add up to what its partitions need.
+// seat adds all places of the old drive to a plan: its size is the sum that its partitions need.
 func (s *State) seat(plan *swap.State, d *fleet.Drive, p *fleet.Pool, m pool.Member, all []fleet.Seat) {
 	first := func(x fleet.Seat) bool { return x.Pool == p && x.Member.Slot == m.Slot }
 	ordered := slices.Clone(all)
@@ -150,7 +150,7 @@ func (s *State) seat(plan *swap.State, d *fleet.Drive, p *fleet.Pool, m pool.Mem
 			at.Hand = true
 		}
 		if at.Hand {
-			at.Layers = nil // what is between is the pool system's own
+			at.Layers = nil // the layers in between belong to the pool system
 		}
 		at.Margin, _ = s.fleet.Margin(x.Pool)
 		if x.Member.Lost() || x.Member.State == pool.Out {
@@ -169,7 +169,7 @@ func (s *State) seat(plan *swap.State, d *fleet.Drive, p *fleet.Pool, m pool.Mem
 	}
 }
 
-// prepared says whether on the new drive of a swap there stands what a seat needs below its pool, open and empty.
+// prepared reports whether the new drive of a swap has the layers that a seat needs below its pool, open and empty.
 func (s *State) prepared(key string, at swap.Seat) bool {
 	above := at.Above()
 	if len(above) == 0 {

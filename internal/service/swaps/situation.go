@@ -15,8 +15,8 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// mattersBeside are what there is to tell of a swap's pool or host now that is not about the old drive: what is grave,
-// and what is about a whole section or a part of a shelf, however grave. That a pool fills up is none.
+// mattersBeside are the present matters of a swap's pool or host, except about the old drive: severe ones, and all
+// about a whole section or a part of a shelf. A pool that fills up does not count.
 func (s *State) mattersBeside(plan swap.State, now time.Time) (out []string) {
 	all := append(s.judging.DriveMatters(func(d *fleet.Drive, at fleet.Place) bool {
 		return d.Key() != plan.Old.Key() && (d.Host == plan.Host || at.Pool != nil && at.Pool.ID == plan.PoolID)
@@ -38,7 +38,7 @@ func (s *State) mattersBeside(plan swap.State, now time.Time) (out []string) {
 	return out
 }
 
-// facts are what a situation is put together of: the plan, its old drive, and the pools that it is in.
+// facts are the inputs of a situation: the plan, its old drive, and its pools.
 type facts struct {
 	*State
 	plan  swap.State
@@ -47,7 +47,7 @@ type facts struct {
 	pools map[string]bool
 }
 
-// situation is what the checks look at. What is not known stays untold, and stops (R7).
+// situation is the input of the checks. An unknown fact stays unset, and stops (R7).
 func (s *State) situation(plan swap.State) swap.Situation {
 	f := facts{State: s, plan: plan, now: s.Clock.Now(), old: s.fleet.Drives[plan.Old.Key()], pools: map[string]bool{}}
 	x := swap.Situation{Plan: plan, Now: f.now, Below: s.fleet.Below}
@@ -80,7 +80,7 @@ func (s *State) situation(plan swap.State) swap.Situation {
 	return x
 }
 
-// hostFacts are whether the host reports, and how far its clock is off.
+// hostFacts are whether the host reports, and its clock error.
 func (f facts) hostFacts(x *swap.Situation) {
 	h := f.fleet.Hosts[f.plan.Host]
 	if h == nil || f.fleet.Late(h, f.now) {
@@ -89,12 +89,12 @@ func (f facts) hostFacts(x *swap.Situation) {
 	}
 	skew := h.Skew
 	if skew.Abs() < f.Clock.AtLeast(0, 3*time.Second) {
-		skew = 0 // where time runs fast, the way of a report takes long
+		skew = 0 // where the lab's time runs fast, the transit of a report takes long
 	}
 	x.PoolSeen, x.Host = h.SeenAt, swap.Told(swap.HostFacts{Skew: skew})
 }
 
-// seatFacts are the places of the old drive, and what runs in their pools. f.pools gets the ids of these.
+// seatFacts are the places of the old drive, and the recoveries in their pools. f.pools gets the ids of these.
 func (f facts) seatFacts(x *swap.Situation) {
 	seats := f.plan.AllSeats()
 	seen, moving := len(seats) > 0, "" // all pools of the drive
@@ -122,7 +122,7 @@ func (f facts) seatFacts(x *swap.Situation) {
 	}
 }
 
-// movesIn is the kind of a recovery that runs in a pool; empty when none does.
+// movesIn is the kind of the recovery that runs in a pool; empty when none runs.
 func (f facts) movesIn(p *fleet.Pool) (kind string) {
 	for _, id := range p.Running {
 		kind = string(f.recoveries.Courses[id].Report.Kind)
@@ -130,7 +130,7 @@ func (f facts) movesIn(p *fleet.Pool) (kind string) {
 	return kind
 }
 
-// poolFacts are what is to be said of the other members of the pool, and of other matters.
+// poolFacts are the facts about the other members of the pool, and other matters.
 func (f facts) poolFacts(x *swap.Situation) {
 	var matters []string
 	if p := f.fleet.Pools[f.plan.PoolID]; p != nil {
@@ -170,8 +170,8 @@ func (f facts) neighbours() (out []swap.Neighbour) {
 	return out
 }
 
-// otherSwaps are the swaps that are under way in the same pools, or on the same host. A plan touches nothing; who has
-// begun comes first, else who planned first.
+// otherSwaps are the swaps under way in the same pools, or on the same host. A plan changes nothing; a swap that has
+// begun comes first, then the one planned first.
 func (f facts) otherSwaps(x *swap.Situation) {
 	x.OtherSwap, x.OnHost = swap.Told(""), swap.Told("")
 	for _, w := range f.OpenSwaps() {
@@ -186,7 +186,7 @@ func (f facts) otherSwaps(x *swap.Situation) {
 	}
 }
 
-// twin is where another drive is whose label tail is that of the old one; empty when there is none.
+// twin is the place of another drive with the label tail of the old one; empty when there is none.
 func (f facts) twin() (place string) {
 	for key, other := range f.fleet.Drives {
 		if key != f.plan.Old.Key() && other.Present && other.Tail() == f.plan.Old.Tail() {
@@ -196,7 +196,7 @@ func (f facts) twin() (place string) {
 	return place
 }
 
-// leftSince are the members on the host that do not answer any more since the swap began.
+// leftSince are the members on the host that stopped answering since the swap began.
 func (f facts) leftSince() (away []string) {
 	began := f.plan.StartedAt
 	if began.IsZero() {

@@ -17,8 +17,8 @@ import (
 	"lantern/internal/service/stock"
 )
 
-// State is the swaps and the campaigns made of them. It has no lock of its own: whoever calls its methods holds the
-// lock of the service.
+// State holds the swaps and the campaigns. It has no lock of its own: its methods must be called with the lock of the
+// service held.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -34,11 +34,11 @@ type State struct {
 	News func() []notice.Notice // the notices that are open
 
 	SwapByID     map[string]*Swap
-	planless     []string // ids of swaps that were left out: their plans are not in the records
+	planless     []string // ids of swaps that were not loaded: their plans are not in the records
 	CampaignByID map[string]*swap.Campaign
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(
 	l *ledger.Ledger,
 	fleetState *fleet.State,
@@ -65,11 +65,11 @@ func New(
 	}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -22,11 +22,11 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// apply gives an event to a swap, keeps it if it changed anything, and passes on what the core orders.
+// apply applies an event to a swap, stores it if it changed anything, and gives the orders of the core.
 func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	if w.Differs != "" && w.Phase.Open() && e.Kind != swap.AbandonIt && e.Kind != swap.LeadIt {
 		if e.Kind.Observed() {
-			return nil // what a report says of it is not read by rules that do not fit
+			return nil // reports are not applied by rules that do not match
 		}
 		return problem.New(
 			409,
@@ -76,7 +76,7 @@ func (s *State) apply(b *store.Batch, w *Swap, e swap.Event) error {
 	return nil
 }
 
-// look is what the newest look of a swap found.
+// look is the result of the newest look of a swap.
 type look struct {
 	Gate    []record.Check `json:"gate"`
 	Closing []record.Check `json:"closing"`
@@ -84,8 +84,8 @@ type look struct {
 
 func lookOf(s swap.State) string { return string(ledger.Document(look{s.Gate, s.Closing})) }
 
-// trace differs between two states when something happened that must be on record. Checks count with their results
-// only: they tell of the newest report each time.
+// trace differs between two states when something must be recorded. Only the results of checks count: their texts
+// follow the newest report.
 func trace(s swap.State) string {
 	results := func(in []record.Check) (out []record.Check) {
 		for _, c := range in {
@@ -97,7 +97,7 @@ func trace(s swap.State) string {
 	return string(ledger.Document(s))
 }
 
-// passOn makes the orders of the core orders to a host.
+// passOn converts orders of the core to orders for a host.
 func (s *State) passOn(b *store.Batch, w *Swap, o swap.Order, e swap.Event) {
 	if o.Kind == swap.OrderDark {
 		bays := []string{w.Old.Bay}
@@ -144,19 +144,19 @@ func (s *State) passOn(b *store.Batch, w *Swap, o swap.Order, e swap.Event) {
 			out.Pool, out.Slot = o.Seat.PoolID, o.Seat.Slot
 		}
 		if p := s.fleet.Pools[out.Pool]; p != nil {
-			out.Host = p.Reporter // whoever speaks for the pool
+			out.Host = p.Reporter // the host of the pool
 		}
 	}
 	s.orders.Give(b, &orders.Order{SwapID: w.ID, Nth: o.Number, Order: out})
 }
 
-// PlanSwap prepares the replacement of a drive. Nothing is touched. A plan of the same drive that is open is given
+// PlanSwap plans the replacement of a drive. It changes nothing in the pool. An open plan of the same drive is returned
 // again.
 func (s *Service) PlanSwap(by, name string) (api.Swap, error) {
 	return s.PlanSwapOf(by, api.PlanSwap{Drive: name})
 }
 
-// PlanSwapOf does the same with what else was asked for.
+// PlanSwapOf does the same with further wishes.
 func (s *Service) PlanSwapOf(by string, req api.PlanSwap) (api.Swap, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -167,7 +167,7 @@ func (s *Service) PlanSwapOf(by string, req api.PlanSwap) (api.Swap, error) {
 	return s.planSwap(by, d, 0, req.KeepSpare)
 }
 
-// planSwap prepares it; the new drive has at least so many bytes.
+// planSwap plans it; the new drive must have at least the given size in bytes.
 func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare bool) (api.Swap, error) {
 	key := d.Key()
 	for _, w := range s.OpenSwaps() {
@@ -206,7 +206,7 @@ func (s *State) planSwap(by string, d *fleet.Drive, needs drive.Bytes, keepSpare
 	return s.ViewSwap(w), nil
 }
 
-// composed is the plan of a drive's swap as things are now; the new drive has at least so many bytes.
+// composed is the plan of a drive's swap from present facts; the new drive must have at least the given size in bytes.
 func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*swap.State, error) {
 	key := d.Key()
 	seats := s.fleet.Seats(key)
@@ -255,12 +255,12 @@ func (s *State) composed(d *fleet.Drive, needs drive.Bytes, keepSpare bool) (*sw
 			return nil, s.notSwapped(d)
 		}
 	} else if stock != nil && plan.Recipe.Beside {
-		plan.Early = s.stock.SwapDrive(stock) // it waits in its bay already
+		plan.Early = s.stock.SwapDrive(stock) // the new drive is in its bay already
 	}
 	return &plan, nil
 }
 
-// Owed is what a swap left undone; empty when nothing is.
+// Owed is what a swap left undone; empty when nothing is left.
 func (s *State) Owed(w *Swap) swap.Debt {
 	return w.Owed(func(id string) (*pool.Pool, bool) {
 		if p := s.fleet.Pools[id]; p != nil {
@@ -271,8 +271,7 @@ func (s *State) Owed(w *Swap) swap.Debt {
 }
 
 // refresh composes a plan again from the newest facts, until it begins, and returns how it differs from the plan that
-// was shown. Where no plan can be composed any more, the old one stays to be looked at, and stale says why it must not
-// begin.
+// was shown. Where no plan can be composed any more, the old one stays visible, and stale says why it must not begin.
 func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err error) {
 	d := s.fleet.Drives[w.Old.Key()]
 	if w.Phase != swap.Planned || d == nil || w.Differs != "" {
@@ -305,7 +304,7 @@ func (s *State) refresh(w *Swap, keepSpare bool) (differs []string, stale, err e
 	return differs, nil, s.Commit(b)
 }
 
-// act gives a person's event to a swap. match is the version the person saw; empty when any will do.
+// act applies a person's event to a swap. match is the version that the person saw; empty for any version.
 func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -343,7 +342,7 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 		s.catchUp(b, w)
 	}
 	if h := s.fleet.Hosts[w.Host]; h != nil && h.Quiet && w.Phase == swap.Down {
-		// Somebody was quick: it went down before that was asked for.
+		// The host went down before that was asked for.
 		_ = s.apply(b, w, swap.Event{Kind: swap.HostSeen, At: s.Clock.Now(), Quiet: true})
 	}
 	if err := s.Commit(b); err != nil {
@@ -352,8 +351,8 @@ func (s *Service) act(id, match string, make func(w *Swap) swap.Event) (api.Swap
 	return s.ViewSwap(s.SwapByID[id]), nil
 }
 
-// actedOnOld answers somebody who saw an earlier state of a swap. Who says again what was done already is told how it
-// stands: the first answer may have been lost on its way. Everything else is refused.
+// actedOnOld answers a person who saw an earlier state of a swap. A repeated action gets the present state: the first
+// answer may have been lost. Everything else is refused.
 func (s *Service) actedOnOld(w *Swap, e swap.Event) (api.Swap, error) {
 	next, orders, err := swap.Apply(w.State, e)
 	if err == nil && len(orders) == 0 && trace(next) == trace(w.State) {
@@ -370,7 +369,7 @@ func (s *Service) actedOnOld(w *Swap, e swap.Event) (api.Swap, error) {
 	)
 }
 
-// catchUp tells a swap that has just begun what was already so: an old drive that left before.
+// catchUp applies to a swap that has just begun what happened before: an old drive that has left.
 func (s *State) catchUp(b *store.Batch, w *Swap) {
 	if d := s.fleet.Drives[w.Old.Key()]; d != nil && !d.Present {
 		_ = s.apply(b, w, swap.Event{Kind: swap.DriveGone, At: s.Clock.Now(), Drive: s.stock.SwapDrive(d)})
@@ -396,7 +395,7 @@ func (s *Service) BeginSwap(by, id, match string, req api.BeginSwap) (api.Swap, 
 	})
 }
 
-// ConfirmSwap takes the label tail that a person read.
+// ConfirmSwap confirms the new drive by the label tail that a person read.
 func (s *Service) ConfirmSwap(by, id, match string, req api.ConfirmTail) (api.Swap, error) {
 	return s.act(id, match, func(w *Swap) swap.Event {
 		e := swap.Event{Kind: swap.ConfirmIt, At: s.Clock.Now(), By: by, Tail: req.Tail, Reason: req.Reason}
@@ -405,8 +404,7 @@ func (s *Service) ConfirmSwap(by, id, match string, req api.ConfirmTail) (api.Sw
 	})
 }
 
-// newcomer is the new drive that waits to be confirmed, as it is known now, and what was looked at of it; nil when none
-// waits.
+// newcomer is the newest description of the new drive that waits to be confirmed, with its checks; nil when none waits.
 func (s *State) newcomer(w *Swap) (*swap.Drive, []record.Check) {
 	if w.Phase != swap.Confirm || w.New == nil {
 		return nil, nil
@@ -419,7 +417,7 @@ func (s *State) newcomer(w *Swap) (*swap.Drive, []record.Check) {
 	return st.New, swap.Gate(s.situation(st), swap.Confirm)
 }
 
-// ActOnSwap takes a person's word: next, back, hold, resume, abandon.
+// ActOnSwap performs a person's action: next, back, hold, resume, abandon.
 func (s *Service) ActOnSwap(kind swap.EventKind, by, id, match, reason string) (api.Swap, error) {
 	return s.act(id, match, func(w *Swap) swap.Event {
 		e := swap.Event{Kind: kind, At: s.Clock.Now(), By: by, Reason: reason}
@@ -448,7 +446,7 @@ func (s *Service) LeadSwap(by, id, match string, req api.LeadSwap) (api.Swap, er
 	})
 }
 
-// FateOfOld records what becomes of the drive that was replaced.
+// FateOfOld records the fate of the replaced drive.
 func (s *Service) FateOfOld(by, id, match string, req api.OldFate) (api.Swap, error) {
 	return s.act(id, match, func(*Swap) swap.Event {
 		return swap.Event{Kind: swap.FateIt, At: s.Clock.Now(), By: by, Fate: swap.FateKind(req.Fate), Reason: req.Note}

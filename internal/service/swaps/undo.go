@@ -6,8 +6,7 @@ import (
 	"lantern/internal/store"
 )
 
-// Undo plays those swaps again from their events in the store, and reads those campaigns again, that are in a batch
-// which was not written.
+// Undo replays the swaps of a failed batch from their events in the store, and reads its campaigns again.
 func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	again := map[string]bool{}

@@ -74,7 +74,7 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 	if w.New != nil {
 		out.New = viewSwapDrive(*w.New)
 		if w.Phase == swap.Confirm || w.Phase == swap.Planned {
-			// Whoever confirms must have read the label, not this answer (R3).
+			// The tail must be read from the label, not from this answer (R3).
 			out.New.Tail, out.New.Serial = "", ""
 		}
 	}
@@ -105,18 +105,18 @@ func (s *State) ViewSwap(w *Swap) api.Swap {
 	return out
 }
 
-// viewRecovery is the recovery that the step waits for, or is stopped by.
+// viewRecovery is the recovery that the step waits for.
 func (s *State) viewRecovery(w *Swap) api.Recovery {
 	if c := s.recoveries.Courses[w.Recovery]; c != nil {
 		return s.progress.ViewRecovery(c, w.Phase.Open())
 	} else if c := s.recoveries.Newest(w.PoolID, ""); c != nil && recoveries.Running(c) && w.Phase.Open() &&
 		w.Phase != swap.Planned && (w.BlockedBy != "" || slices.Contains(awaited[w.Phase], string(c.Kind))) {
-		return s.progress.ViewRecovery(c, true) // a drain, a scrub: what the step waits for, or is held by
+		return s.progress.ViewRecovery(c, true) // a drain, a scrub: the step waits for it
 	}
 	return api.Recovery{}
 }
 
-// viewWrong tells of drives that were pulled by mistake, and what to do.
+// viewWrong describes drives that were pulled by mistake, and what to do.
 func viewWrong(w *Swap) (out []api.WrongDrive) {
 	for _, x := range w.Wrong {
 		says := fmt.Sprintf("Put %s back into %s.", x.Tail(), cmp.Or(x.Bay, "its place"))
@@ -172,7 +172,7 @@ var awaited = map[swap.Phase][]string{
 	swap.Scrub:   {"scrub"},
 }
 
-// takes is how long a step usually takes: from this pool's own past where there is one.
+// takes is the usual duration of a step: from this pool's own past where there is one.
 func (s *State) takes(w *Swap, st swap.Step) string {
 	kinds := awaited[st.Phase]
 	var least, most time.Duration
@@ -211,7 +211,7 @@ func short(d time.Duration) string {
 	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
-// kin are the drives of the same batch, and how they are.
+// kin are the drives of the same batch, with their verdicts.
 func (s *State) kin(key string) []api.Sibling {
 	d := s.fleet.Drives[key]
 	if d == nil {
@@ -243,7 +243,7 @@ func (s *Service) Swaps(open bool) []api.Swap {
 	out := []api.Swap{}
 	for _, w := range s.SwapByID {
 		if !open || w.Phase.Open() {
-			_, _, _ = s.refresh(w, w.KeepSpare) // what cannot be kept is shown as it was
+			_, _, _ = s.refresh(w, w.KeepSpare) // if it cannot be stored, the old one is shown
 			out = append(out, s.ViewSwap(w))
 		}
 	}

@@ -9,12 +9,12 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// AskedOut says whether a drive is out because a swap asked for it.
+// AskedOut reports whether a drive is out because a swap asked for it.
 func (s *State) AskedOut(key string, now time.Time) bool {
 	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Differs == "" && w.AskedOut(key, now) })
 }
 
-// AskedDown says whether a host is down because a swap asked for it, and not for too long yet.
+// AskedDown reports whether a host is down because a swap asked for it, within the time allowed.
 func (s *State) AskedDown(host string, now time.Time) bool {
 	return slices.ContainsFunc(
 		s.OpenSwaps(),
@@ -34,7 +34,7 @@ func (s *State) ByDrive() map[string]string {
 	return out
 }
 
-// SwapIn says who leads the swap that was begun in a pool.
+// SwapIn gives the leader of the swap that was begun in a pool.
 func (s *State) SwapIn(poolID string) (lead string, begun bool) {
 	for _, w := range s.OpenSwaps() {
 		if w.PoolID == poolID && !w.StartedAt.IsZero() {
@@ -44,19 +44,19 @@ func (s *State) SwapIn(poolID string) (lead string, begun bool) {
 	return "", false
 }
 
-// OnHost says whether a swap is open on a host.
+// OnHost reports whether a swap is open on a host.
 func (s *State) OnHost(host string) bool {
 	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool { return w.Host == host })
 }
 
-// Concerns says whether an open swap takes a drive out or brings it in.
+// Concerns reports whether an open swap takes a drive out or brings it in.
 func (s *State) Concerns(key string) bool {
 	return slices.ContainsFunc(s.OpenSwaps(), func(w *Swap) bool {
 		return w.Old.Key() == key || w.New != nil && w.New.Key() == key || w.Early != nil && w.Early.Key() == key
 	})
 }
 
-// WaitsIn says who leads the swap that waits for a drive to be confirmed.
+// WaitsIn gives the leader of the swap that waits for a drive to be confirmed.
 func (s *State) WaitsIn(key string) (lead string, waits bool) {
 	for _, w := range s.OpenSwaps() {
 		if w.Phase == swap.Confirm && w.New != nil && w.New.Key() == key {
@@ -66,7 +66,7 @@ func (s *State) WaitsIn(key string) (lead string, waits bool) {
 	return "", false
 }
 
-// Leads refuses while a person leads a swap or a campaign.
+// Leads gives an error while a person leads a swap or a campaign.
 func (s *State) Leads(person string) error {
 	for _, w := range s.OpenSwaps() {
 		if w.Lead == person {
@@ -96,7 +96,7 @@ func (s *State) Leads(person string) error {
 	return nil
 }
 
-// Promised says to the swap of which old drive another was promised, if not to this one.
+// Promised gives the old drive of the swap that a drive is reserved for, if not this one.
 func (s *State) Promised(key, id string) string {
 	for _, w := range s.OpenSwaps() {
 		if w.ID != id && w.Phase != swap.Planned &&

@@ -13,7 +13,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// ActOnPool orders a scrub, a rebalance, a further member, or that what runs is stopped.
+// ActOnPool orders a scrub, a rebalance, an additional member, or the stop of a running one.
 func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -122,7 +122,7 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 	return o.Order, s.Commit(b)
 }
 
-// admissible finds the drive that is to be added to a pool, and refuses one that must not be.
+// admissible finds the drive to be added to a pool, and refuses one that must not be added.
 func (s *State) admissible(a api.PoolAction) (*fleet.Drive, error) {
 	d, err := s.fleet.FindDrive(a.Drive)
 	if err != nil {

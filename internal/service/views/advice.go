@@ -21,13 +21,13 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// kind is what drives of stock can take each other's place by: what they are made of, and how large they are.
+// kind identifies interchangeable drives of the stock: medium and size.
 type kind struct {
 	medium   string
 	capacity drive.Bytes
 }
 
-// byKind are lives by what drives can take each other's place by.
+// byKind are lives by kind of drive.
 func byKind(all []lived) map[kind][]reliability.Life {
 	lives, kinds := map[kind][]reliability.Life{}, map[string]kind{}
 	for _, l := range all {
@@ -37,7 +37,7 @@ func byKind(all []lived) map[kind][]reliability.Life {
 	}
 	for _, l := range all {
 		k := kind{l.medium, l.capacity}
-		if l.capacity == 0 { // it was never seen, and is like others of its model
+		if l.capacity == 0 { // it was never seen: assume the kind of others of its model
 			k = kinds[l.model]
 		}
 		lives[k] = append(lives[k], l.Life)
@@ -45,17 +45,17 @@ func byKind(all []lived) map[kind][]reliability.Life {
 	return lives
 }
 
-// use is what drives of a kind are used for, and what of them is in stock. All lists hold label tails.
+// use is the use of drives of a kind, and their stock. All lists hold label tails.
 type use struct {
 	pools   map[string]bool
 	members int
-	now     []string // members to be replaced now, or when something was last known of them
-	unknown []string // members of whose health nothing is known now
-	stock   []string // in stock, and established as ready to be put in
+	now     []string // members to be replaced, by present or last known facts
+	unknown []string // members whose health is unknown now
+	stock   []string // in stock, and established as ready for use
 	other   []api.StockOther
 }
 
-// uses are the uses of all kinds, and the stock that counts, by key.
+// uses are the uses of all kinds, and the usable stock, by key.
 func (s *State) uses() (uses map[kind]*use, ready map[string]*fleet.Drive) {
 	uses = map[kind]*use{}
 	at := func(d *fleet.Drive) *use {
@@ -100,7 +100,7 @@ func (s *State) uses() (uses map[kind]*use, ready map[string]*fleet.Drive) {
 	return uses, ready
 }
 
-// toReplace says that a member is to be replaced, or was when something was last known of it.
+// toReplace describes a member that is to be replaced, by present or last known facts.
 func toReplace(d *fleet.Drive, j judging.Judged) bool {
 	grave := func(v health.Verdict) bool { return v == health.Replace || v == health.Dead }
 	return grave(j.Verdict) ||
@@ -109,7 +109,7 @@ func toReplace(d *fleet.Drive, j judging.Judged) bool {
 				slices.ContainsFunc(d.Standing, func(x health.Standing) bool { return grave(x.Verdict) }))
 }
 
-// silent says that a host does not report now, so what is known of it may be old (R7).
+// silent describes that a host does not report now, so its facts may be old (R7).
 func (s *State) silent(host string) bool {
 	h := s.fleet.Hosts[host]
 	return h == nil || s.fleet.Late(h, s.Clock.Now())
@@ -142,7 +142,7 @@ func (s *State) notReady(d *fleet.Drive, item api.StockItem, v judging.Judged) s
 	return ""
 }
 
-// covers says for each pool which of its places a spare of the pool or a drive of stock would fit.
+// covers gives for each pool the places that a spare of the pool or a drive of the stock would fit.
 func (s *State) covers(ready map[string]*fleet.Drive) []api.StockCover {
 	out := []api.StockCover{}
 	free := make([]swap.Drive, 0, len(ready))
@@ -187,7 +187,7 @@ func (s *State) covers(ready map[string]*fleet.Drive) []api.StockCover {
 	return out
 }
 
-// Advice tells how many drives of each kind to hold until a delivery comes, and what to buy.
+// Advice gives how many drives of each kind to stock until a delivery, and what to buy.
 func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) {
 	leadDays, confidence = cmp.Or(leadDays, 14), cmp.Or(confidence, sureOf)
 	if leadDays < 1 || leadDays > 730 || confidence < 0.5 || confidence > 0.999 {

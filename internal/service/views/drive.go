@@ -21,10 +21,10 @@ import (
 	"lantern/internal/wire"
 )
 
-// mostHappenings bounds what is told of one drive's past.
+// mostHappenings bounds the entries of one drive's past.
 const mostHappenings = 200
 
-// notesOf are people's notes about a drive, at the time of what they are about, and what their events say.
+// notesOf are people's notes about a drive, at the times of their events.
 func (s *State) notesOf(d *fleet.Drive) (out []api.Happening, events map[string]bool) {
 	out, events = []api.Happening{}, map[string]bool{}
 	if i := s.inventory.Of(d); i != nil {
@@ -36,8 +36,7 @@ func (s *State) notesOf(d *fleet.Drive) (out []api.Happening, events map[string]
 	return out, events
 }
 
-// happenings are what happened to a drive: where it came and went, its self-tests, swaps, and counters that began anew;
-// the newest first.
+// happenings are the events of a drive: places, self-tests, swaps, and counter resets; the newest first.
 func (s *State) happenings(d *fleet.Drive) []api.Happening {
 	key := d.Key()
 	rows, err := store.Newest[store.Event](
@@ -79,7 +78,7 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 	for _, t := range d.Reading.Tests {
 		at, about := hours.Reached(fleet.TestHours(t.Hours, now.Value))
 		if at.IsZero() {
-			continue // the drive does not say how old it is
+			continue // the drive does not report its age
 		}
 		out = append(
 			out,
@@ -134,7 +133,7 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 	return out[:min(len(out), mostHappenings)]
 }
 
-// Drive is one drive with everything known of it.
+// Drive is one drive with all its data.
 func (s *Service) Drive(name string) (api.Drive, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -189,7 +188,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	}
 	out.Says = sayVerdict(j)
 	if h := s.fleet.Hosts[d.Host]; d.Present && h != nil && !s.fleet.Late(h, s.Clock.Now()) {
-		out.Looked = d.Looked // of one that is away, or whose host is silent, what was found before says nothing of now
+		out.Looked = d.Looked // for an absent drive, or a host that is not reporting, earlier findings say nothing about the present
 	}
 	if at.Pool != nil {
 		s.viewPlace(&out, key, at, whole)
@@ -214,8 +213,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	return out
 }
 
-// sayVerdict is the sentence that stands for all findings: the worst one, or what is missing where the verdict is
-// unknown.
+// sayVerdict is the summary of all findings: the worst one, or what is missing where the verdict is unknown.
 func sayVerdict(j judging.Judged) string {
 	says := "no findings"
 	if len(j.Findings) > 0 {
@@ -232,7 +230,7 @@ func sayVerdict(j judging.Judged) string {
 	return says
 }
 
-// viewPlace tells the drive's place in its pool.
+// viewPlace gives the drive's place in its pool.
 func (s *State) viewPlace(out *api.Drive, key string, at fleet.Place, whole bool) {
 	out.Pool, out.Group, out.Slot, out.State = at.Pool.Name, at.Group, at.Member.Slot, string(at.Member.State)
 	out.Role = api.DriveRoleMember

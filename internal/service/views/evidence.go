@@ -17,7 +17,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// Report is the record of a swap: what was seen, done and said, by whom and when, and how long at which margin.
+// Report is the record of a swap: observations and actions, by whom and when, and the time at each margin.
 func (s *Service) Report(id string) (api.SwapReport, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -101,8 +101,8 @@ type EvidenceFile struct {
 	Bytes []byte
 }
 
-// Evidence is what the return of a drive under warranty is argued with: what it is, what was found and since when,
-// every reading, every self-test, the pages that could not be read as they came, and the record of its swap.
+// Evidence supports the return of a drive under warranty: its identity, its findings with their times, every reading,
+// every self-test, the raw pages that could not be decoded, and the record of its swap.
 func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err error) {
 	r, err := s.Report(id)
 	if err != nil {
@@ -120,7 +120,7 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 	return append(files, EvidenceFile{"swap.json", s.Clock.Now(), swap}), d.Tail(), err
 }
 
-// EvidenceNow is the same of any drive as it is now, whether it is swapped or not.
+// EvidenceNow is the same for any drive in its present state, with or without a swap.
 func (s *Service) EvidenceNow(name string) (files []EvidenceFile, tail string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -132,7 +132,7 @@ func (s *Service) EvidenceNow(name string) (files []EvidenceFile, tail string, e
 	return files, d.Tail(), err
 }
 
-// evidenceOf is what is known of a drive, as files: what it is and what was found as they are shown, and all behind it.
+// evidenceOf gives the data of a drive as files: its identity and findings as displayed, and all data behind them.
 func (s *State) evidenceOf(d *fleet.Drive, shown api.Drive) (files []EvidenceFile, err error) {
 	now, key := s.Clock.Now(), d.Key()
 	add := func(name string, b []byte) { files = append(files, EvidenceFile{name, now, b}) }
@@ -169,7 +169,7 @@ func (s *State) evidenceOf(d *fleet.Drive, shown api.Drive) (files []EvidenceFil
 	return files, nil
 }
 
-// evidenceSummary is what stands first in a bundle, for people.
+// evidenceSummary is the first file of a bundle, for people.
 func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 	var sum strings.Builder
 	if s.fleet.Practice.Pool != "" {
@@ -218,7 +218,7 @@ func (s *State) evidenceSummary(d *fleet.Drive, shown api.Drive) string {
 	return sum.String()
 }
 
-// dated are the self-tests of a drive's own log, with the moments at which it had run for as long as the log says.
+// dated are the self-tests of a drive's own log, with the times computed from their power-on hours.
 func dated(d *fleet.Drive) []api.SelfTest {
 	out := slices.Clone(d.Reading.Tests)
 	hours := d.Record["power_on_hours"]

@@ -16,7 +16,7 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// Drives lists drives that fit, a page at a time, in order of their serials' pool, host and bay.
+// Drives lists matching drives, a page at a time, in the order of pool, host and bay.
 func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	where, known, err := conditions(f.Where)
 	if err != nil {
@@ -38,7 +38,7 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 		return api.DrivePage{}, err
 	}
 	for _, names := range []*[]string{&f.Host, &f.Pool, &f.Model} {
-		*names = slices.DeleteFunc(*names, func(n string) bool { return n == "" }) // an empty one asks for nothing
+		*names = slices.DeleteFunc(*names, func(n string) bool { return n == "" }) // an empty one selects everything
 	}
 	f.Verdict = slices.DeleteFunc(f.Verdict, func(v api.Verdict) bool { return v == "" })
 	s.mu.Lock()
@@ -82,7 +82,7 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 	return page, nil
 }
 
-// conditions reads what a list asks for: of metrics, and of the inventory.
+// conditions parses the conditions of a list: on metrics, and on the inventory.
 func conditions(text string) (metrics []history.Comparison, known []inventory.Condition, err error) {
 	var rest []string
 	for _, part := range strings.Split(text, ",") {
@@ -114,7 +114,7 @@ func conditions(text string) (metrics []history.Comparison, known []inventory.Co
 	return metrics, known, nil
 }
 
-// metricsNamed are the metrics of a list with commas.
+// metricsNamed are the metrics of a comma-separated list.
 func metricsNamed(list string) (with []drive.Metric, err error) {
 	for _, n := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' }) {
 		m, ok := drive.MetricByName(drive.MetricName(n))
@@ -133,10 +133,10 @@ func metricsNamed(list string) (with []drive.Metric, err error) {
 	return with, nil
 }
 
-// oneOf says whether a value is among those that a filter names; a filter that names none lets all through.
+// oneOf reports whether a filter selects a value; an empty filter selects all.
 func oneOf[T comparable](names []T, v T) bool { return len(names) == 0 || slices.Contains(names, v) }
 
-// namesThere refuses a filter by a host, pool or model that is not there: it is a slip, and an empty list would say
+// namesThere refuses a filter by an unknown host, pool or model: it is a typing error, and an empty list would suggest
 // that nothing is wrong.
 func (s *State) namesThere(f api.ListDrivesParams) error {
 	for _, x := range []struct {
@@ -162,7 +162,7 @@ func (s *State) namesThere(f api.ListDrivesParams) error {
 	return nil
 }
 
-// modelNames are those of all drives, each once.
+// modelNames are the models of all drives, each once.
 func (s *State) modelNames() []string {
 	models := map[string]bool{}
 	for _, d := range s.fleet.Drives {
@@ -171,7 +171,7 @@ func (s *State) modelNames() []string {
 	return slices.Collect(maps.Keys(models))
 }
 
-// fitting are the drives that fit every filter, in the order of their places.
+// fitting are the drives that match every filter, in the order of their places.
 func (s *State) fitting(
 	f api.ListDrivesParams,
 	where []history.Comparison,
@@ -204,8 +204,8 @@ func (s *State) fitting(
 	return fits
 }
 
-// sorted puts drives that stand in the order of their places in another: by place, verdict or a metric; a minus turns
-// it round. Those given are left as they are.
+// sorted sorts drives, given in the order of their places, by place, verdict or a metric; a minus reverses the order.
+// The given slice is not changed.
 func (s *State) sorted(fits []*fleet.Drive, sort string) []*fleet.Drive {
 	metric, back := strings.CutPrefix(sort, "-")
 	switch {
@@ -217,7 +217,7 @@ func (s *State) sorted(fits []*fleet.Drive, sort string) []*fleet.Drive {
 	default:
 		return fits
 	}
-	// What each is sorted by is looked up once. A drive that never told the metric comes last, whichever way.
+	// Sort keys are computed once. A drive without the metric is last in both directions.
 	type valued struct {
 		*fleet.Drive
 		value float64
@@ -252,7 +252,7 @@ func (s *State) sorted(fits []*fleet.Drive, sort string) []*fleet.Drive {
 	return out
 }
 
-// Search finds drives, pools, hosts and bays by any part of their names: the best twenty, those that end in q first.
+// Search finds drives, pools, hosts and bays by any part of their names: the best twenty, names that end in q first.
 func (s *Service) Search(q string) []api.Hit {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -289,7 +289,7 @@ func (s *Service) Search(q string) []api.Hit {
 		pool := ""
 		if len(want) > 1 {
 			if p := places[d.Key()].Pool; p != nil {
-				pool = p.Name // alone, a pool's name means the pool
+				pool = p.Name // a pool's name alone means the pool
 			}
 		}
 		if score := scoreOf(d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model, pool); score > 0 {
@@ -316,8 +316,8 @@ func (s *Service) Search(q string) []api.Hit {
 // Words are the words of a search.
 func Words(q string) []string { return strings.Fields(strings.ToUpper(q)) }
 
-// Score says how well names fit the words of a search, 0 where they do not: each word must be in one of them, and a
-// name that begins or ends with one counts more.
+// Score rates how well names match the words of a search, 0 for no match: each word must be in one of them, and a name
+// that begins or ends with one counts more.
 func Score(want []string, names ...string) (score int) {
 	for _, w := range want {
 		best := 0
@@ -332,8 +332,7 @@ func Score(want []string, names ...string) (score int) {
 	return score
 }
 
-// holds says how well a name fits a word in capitals: 2 where it begins or ends with it, 1 where it holds it, 0 where
-// it does not.
+// holds rates how well a name matches a word in capitals: 2 if it begins or ends with it, 1 if it contains it, else 0.
 func holds(name, word string) int {
 	if len(word) == 0 {
 		return 0

@@ -10,7 +10,7 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// placeOf is where a pool is: the room of its first host, or that host.
+// placeOf is the place of a pool: the room of its first host, or that host.
 func (s *State) placeOf(p *fleet.Pool) string {
 	hosts := p.Hosts()
 	if len(hosts) == 0 {
@@ -19,8 +19,8 @@ func (s *State) placeOf(p *fleet.Pool) string {
 	return cmp.Or(s.fleet.RoomOf(hosts[0]), hosts[0])
 }
 
-// Horizon shows all pools in at most so many blocks, the worst first. A block is a pool; if there are more pools than
-// blocks, it is a place; if there are more places than blocks, the last block is all other places.
+// Horizon shows all pools in a limited number of blocks, the worst first. A block is a pool; if there are more pools
+// than blocks, a block is a place; if there are more places than blocks, the last block is all other places.
 func (s *Service) Horizon(blocks int) api.Horizon {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -79,7 +79,7 @@ func (s *State) block(p ranked) api.HorizonBlock {
 	return b
 }
 
-// JoinBlocks is two blocks as one, with the lower margin of the two.
+// JoinBlocks merges two blocks, with the lower margin of the two.
 func JoinBlocks(a, b api.HorizonBlock) api.HorizonBlock {
 	a.Places += b.Places
 	a.Pools += b.Pools

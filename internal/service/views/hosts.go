@@ -63,7 +63,7 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 	return v
 }
 
-// SetRoom says where a host stands.
+// SetRoom sets the room of a host.
 func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 	room = strings.Join(strings.Fields(room), " ")
 	if n := utf8.RuneCountInString(room); n > 60 {
@@ -86,7 +86,7 @@ func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 	})
 }
 
-// SetCold says whether a host's drives are changed only while it is down.
+// SetCold sets whether a host's drives are replaced only while it is down.
 func (s *Service) SetCold(by, name string, cold bool) (api.Host, error) {
 	return s.changeHost(name, func(h *store.Host) string {
 		if h.Cold == cold {
@@ -99,7 +99,7 @@ func (s *Service) SetCold(by, name string, cold bool) (api.Host, error) {
 	})
 }
 
-// changeHost keeps what a person says of a host. change says in words what it changed; empty when that was so already.
+// changeHost stores a person's setting of a host. change describes what it changed; empty when nothing changed.
 func (s *Service) changeHost(name string, change func(h *store.Host) string) (api.Host, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

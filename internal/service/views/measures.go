@@ -8,13 +8,13 @@ import (
 	"lantern/internal/service/fleet"
 )
 
-// Measures is what monitoring asks of all drives together.
+// Measures are the values of all drives for monitoring.
 type Measures struct {
 	Drives   []DriveMeasure // those that are present or have a place in a pool, by host and bay
 	Findings map[string]int // by rule
 }
 
-// DriveMeasure is what monitoring asks of one drive.
+// DriveMeasure are the values of one drive for monitoring.
 type DriveMeasure struct {
 	Tail, Serial, Model, Host, Bay, Pool string
 	Verdict                              health.Verdict
@@ -22,7 +22,7 @@ type DriveMeasure struct {
 	HasCelsius                           bool
 }
 
-// Measures are taken from what is known now.
+// Measures gives the present values.
 func (s *Service) Measures() Measures {
 	s.mu.Lock()
 	defer s.mu.Unlock()

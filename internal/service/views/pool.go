@@ -17,7 +17,7 @@ import (
 	"lantern/internal/wire"
 )
 
-// SetPriorityHours gives a pool's recoveries another priority within some hours of the day.
+// SetPriorityHours sets another priority for a pool's recoveries within some hours of the day.
 func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Pool, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -77,7 +77,7 @@ func (s *Service) SetPriorityHours(by, name string, h api.PriorityHours) (api.Po
 	return s.viewPool(p), nil
 }
 
-// RemovePriorityHours leaves a pool's priority as it is now.
+// RemovePriorityHours removes the hours; the present priority stays.
 func (s *Service) RemovePriorityHours(by, name string) (api.Pool, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -141,7 +141,7 @@ func (s *Service) AllPools() []api.Pool {
 // ranked is a pool with its sort key.
 type ranked struct {
 	*fleet.Pool
-	margin int // far below zero where it is not known
+	margin int // far below zero where unknown
 	known  bool
 }
 
@@ -162,7 +162,7 @@ func (s *State) poolsByMargin() []ranked {
 	return out
 }
 
-// stalePool says whether a pool is shown as it was last reported, because it or its host is not reported any more.
+// stalePool reports whether the shown state of a pool is old, because the pool or its host no longer reports.
 func (s *State) stalePool(p *fleet.Pool) bool {
 	h := s.fleet.Hosts[p.Reporter]
 	return !p.Unseen.IsZero() || h == nil || s.fleet.Late(h, s.Clock.Now())

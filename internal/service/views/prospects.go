@@ -13,8 +13,8 @@ import (
 	"lantern/internal/wire"
 )
 
-// What would happen to a pool: nothing here is ordered or kept. The pool is copied first, so that whoever asks much
-// holds nobody up.
+// What would happen to a pool: nothing here is ordered or stored. The pool is copied first, so that long computations
+// delay nobody.
 
 func (s *State) poolCopy(name string) (pool.Pool, error) {
 	p, err := s.fleet.FindPool(name)
@@ -25,7 +25,7 @@ func (s *State) poolCopy(name string) (pool.Pool, error) {
 	return q.Through(s.fleet.Below), nil
 }
 
-// WhatIf says what becomes of a pool when members are lost, and if asked of every set of so many.
+// WhatIf answers what happens to a pool when members are lost, and on request for every set of n members.
 func (s *Service) WhatIf(name string, lose []string, survives int, limit float64) (api.Prospect, error) {
 	s.mu.Lock()
 	p, err := s.poolCopy(name)
@@ -63,8 +63,8 @@ func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, e
 	return out, nil
 }
 
-// Fit says for each member of a pool what size takes its place, and which drives a swap would take for it: spares of
-// the pool, and sound drives of the same host that nothing uses.
+// Fit gives for each member of a pool the size of a replacement, and the drives that a swap would accept: spares of the
+// pool, and sound unused drives of the same host.
 func (s *Service) Fit(name string) ([]api.Fit, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

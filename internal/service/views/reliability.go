@@ -20,21 +20,21 @@ import (
 
 // What counts as a failure.
 const (
-	countsReplace = "replace" // a strong finding says that it is to be replaced, or that it is dead
-	countsDead    = "dead"    // a finding says that it is dead
+	countsReplace = "replace" // a strong finding with the verdict replace or dead
+	countsDead    = "dead"    // a finding with the verdict dead
 	countsGone    = "gone"    // it was sent back or destroyed
 )
 
-// By what rates are told.
+// The groupings of rates.
 var ratesBy = []string{"model", "age", "batch", "supplier", "enclosure", "position"}
 
 // ageBands are where bands of age begin, in years.
 var ageBands = []float64{1, 2, 3, 4, 5}
 
-// sureOf is the confidence of ranges where nobody asks for another.
+// sureOf is the default confidence of ranges.
 const sureOf = 0.95
 
-// lived is a life with what groups it.
+// lived is a life with its grouping keys.
 type lived struct {
 	reliability.Life
 	model, batch, supplier, enclosure, position string
@@ -67,7 +67,7 @@ func (s *State) failedAt(counts string) (map[string]time.Time, error) {
 	return out, nil
 }
 
-// lives are those of all drives: of those that are or were seen, and of those that are only written down.
+// lives are the lives of all drives: of drives that are or were seen, and of drives that are only in the inventory.
 func (s *State) lives(counts string) ([]lived, error) {
 	failed, err := s.failedAt(counts)
 	if err != nil {
@@ -106,7 +106,7 @@ func (s *State) lives(counts string) ([]lived, error) {
 		l := lived{Life: reliability.Life{Drive: i.Serial}, model: i.Model}
 		l.Left, _ = time.Parse(inventory.Day, i.StateDay) // it was set as a day
 		l.written(i, counts)
-		// Of a drive that was never watched, what became of it is all that says that it failed.
+		// For a drive that was never seen, only its fate in the inventory shows that it failed.
 		l.Failed = i.State == inventory.SentBack || i.State == inventory.Returned || i.State == inventory.Destroyed
 		out = append(out, l)
 	}
@@ -117,7 +117,7 @@ func (s *State) lives(counts string) ([]lived, error) {
 	return out, nil
 }
 
-// written takes what is written of a drive: it counts from the day on which it was bought.
+// written adds the inventory record of a drive: it counts from its day of purchase.
 func (l *lived) written(i *inventory.Item, counts string) {
 	l.batch, l.supplier = i.Batch, i.Supplier
 	if at, err := time.Parse(inventory.Day, i.Purchased); err == nil && (at.Before(l.Entered) || l.Entered.IsZero()) {
@@ -136,7 +136,7 @@ func (l lived) group(by string) string {
 	return cmp.Or(name, "unknown")
 }
 
-// checkRates refuses what rates cannot be told by.
+// checkRates refuses an unknown grouping.
 func checkRates(by, counts string, confidence float64) error {
 	switch {
 	case !slices.Contains(ratesBy, by):
@@ -162,7 +162,7 @@ func checkRates(by, counts string, confidence float64) error {
 	return nil
 }
 
-// grouped are lives by what they have in common; by age each is cut, so that a year counts where it was lived.
+// grouped are lives by group; for groups by age each life is split, so that each part counts in its band.
 func grouped(all []lived, by string) map[string][]reliability.Life {
 	groups := map[string][]reliability.Life{}
 	for _, l := range all {
@@ -180,7 +180,7 @@ func grouped(all []lived, by string) map[string][]reliability.Life {
 	return groups
 }
 
-// Failures tells how often drives fail, by what they have in common, and how many reach which age.
+// Failures gives failure rates by group, and the survival by age.
 func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
 	by, counts, confidence := cmp.Or(p.By, "model"), cmp.Or(p.Counts, countsReplace), cmp.Or(p.Confidence, sureOf)
 	if err := checkRates(by, counts, confidence); err != nil {

@@ -17,10 +17,10 @@ import (
 	"lantern/internal/service/judging"
 )
 
-// fillingShare is how full a pool is when people are told; that is a matter of its own and never of health.
+// fillingShare is the fill level at which people are notified; this is a separate matter and never one of health.
 const fillingShare = 0.80
 
-// Round is what needs a person now, in order.
+// Round lists what needs a person now, in order.
 func (s *Service) Round() api.Round {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -94,7 +94,7 @@ func (s *State) round() api.Round {
 	return out
 }
 
-// wentUnknown says whether a drive became unknown: one that never could tell about itself needs nobody every day.
+// wentUnknown reports whether a drive became unknown: a drive that never reported health data needs no daily attention.
 func wentUnknown(j judging.Judged) bool {
 	return j.Verdict == health.Unknown && slices.ContainsFunc(j.Findings, func(f health.Finding) bool {
 		return f.Rule == "unknown-since" || f.Rule == "unreadable"
@@ -105,27 +105,27 @@ func wentUnknown(j judging.Judged) bool {
 type line struct {
 	matter health.Matter
 	line   api.RoundLine
-	// cause is the host whose silence is all that this line tells of; empty for every other line.
+	// cause is the host that does not report, if that is the only content of the line; empty for every other line.
 	cause string
-	made  uint64 // grows with each line that is made
+	made  uint64 // increases with each line
 }
 
-// fewSilent is how many lines of one host that does not report are told one by one; of more, the host is told.
+// fewSilent is the greatest number of lines shown separately for one host that does not report; more are shown as one
+// line for the host.
 const fewSilent = 3
 
-// kept are the lines of the round as they were made last, and what they were made from: only those are made again of
-// which that changed.
+// kept are the newest lines of the round with their inputs: only lines with changed inputs are made again.
 type kept struct {
 	lines   map[string]*line // by drive
 	layered map[string]bool  // drives of a pool that is on other pools, and changes with them
-	order   []string         // their keys, as they stand in the round
-	made    uint64           // how many lines were made
-	touched int              // up to where the judgement was followed
+	order   []string         // their keys, in the order of the round
+	made    uint64           // number of lines made
+	touched int              // position in the changes of the judgement
 	swaps   map[string]string
 	rooms   map[string]string
 }
 
-// follow brings the lines up to date.
+// follow updates the lines.
 func (s *State) follow(now time.Time) {
 	verdicts, places, swaps := s.judging.Judge(), s.judging.Places(), s.swaps.ByDrive()
 	rooms := map[string]string{}
@@ -177,15 +177,15 @@ func (s *State) follow(now time.Time) {
 	}
 }
 
-// onlySilent says whether all that is to be told of a drive is that its host does not report.
+// onlySilent reports whether the only matter of a drive is that its host does not report.
 func onlySilent(j judging.Judged) bool {
 	return j.Verdict == health.Unknown && !slices.ContainsFunc(j.Findings, func(f health.Finding) bool {
 		return f.Verdict != health.Sound && f.Rule != "unknown-since"
 	})
 }
 
-// silentHosts are the hosts that do not report, with what is not known for that; together says which have more lines
-// than are told one by one.
+// silentHosts are the hosts that do not report, with what is unknown because of that; together are those with more
+// lines than are shown separately.
 func (s *State) silentHosts() (out []api.SilentHost, together map[string]bool) {
 	of, pools := map[string]*api.SilentHost{}, map[string]map[string]bool{}
 	for _, l := range s.kept.lines {
@@ -224,11 +224,11 @@ func (s *State) silentHosts() (out []api.SilentHost, together map[string]bool) {
 	return out, together
 }
 
-// lines are the lines of the round, in order, and the hosts that stand for many of them.
+// lines are the lines of the round, in order, and the hosts that represent many of them.
 func (s *State) lines(now time.Time) ([]api.RoundLine, []api.SilentHost) {
 	s.follow(now)
 	matters, placed := make([]health.Matter, 0, len(s.kept.lines)), make(map[string]bool, len(s.kept.lines))
-	for _, key := range s.kept.order { // as they stood last: most stand there still
+	for _, key := range s.kept.order { // the previous order: mostly unchanged
 		if l := s.kept.lines[key]; l != nil {
 			matters = append(matters, l.matter)
 			placed[key] = true
@@ -254,7 +254,7 @@ func (s *State) lines(now time.Time) ([]api.RoundLine, []api.SilentHost) {
 	return out, silent
 }
 
-// matterOf is what a drive's place in the round depends on; needs is false where it needs nobody.
+// matterOf gives the rank of a drive in the round; needs is false where it needs nobody.
 func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m health.Matter, needs bool) {
 	if j.Verdict.Gravity() < health.Watch.Gravity() && !wentUnknown(j) ||
 		!d.Present && at.Pool == nil && !s.fleet.UsedWhenLast(d) {
@@ -262,7 +262,7 @@ func (s *State) matterOf(d *fleet.Drive, j judging.Judged, at fleet.Place) (m he
 	}
 	f := j.Findings[0]
 	if f.Idle {
-		return m, false // an old scar needs nobody: it is on the drive's own page
+		return m, false // old damage needs nobody: it is on the drive's own page
 	}
 	key := d.Key()
 	m = health.Matter{
@@ -320,7 +320,7 @@ func (s *State) roundLine(
 		l.Pool = at.Pool.Name
 	}
 	for _, f := range j.Findings {
-		if f.Verdict != health.Sound { // remarks count for nothing
+		if f.Verdict != health.Sound { // remarks do not count
 			l.Also++
 		}
 	}
@@ -337,7 +337,7 @@ func (s *State) roundLine(
 	return l
 }
 
-// measures are units that do not say of what they are, with how they end the names of metrics.
+// measures are units that do not name a quantity, with the endings of their metrics' names.
 var measures = map[string]string{
 	"s":     "_seconds",
 	"ms":    "_milliseconds",
@@ -347,7 +347,7 @@ var measures = map[string]string{
 	"bytes": "_bytes",
 }
 
-// counted says what a course counts: "sectors", "read latency in s".
+// counted names what a course shows: "sectors", "read latency in s".
 func counted(m drive.Metric) string {
 	ends, is := measures[m.Unit]
 	if !is {

@@ -37,13 +37,13 @@ type HostState struct {
 	Drives []SiteDrive `json:"drives"`
 }
 
-// SiteLine is a line of the round, with what its place in the round depends on.
+// SiteLine is a line of the round, with its rank.
 type SiteLine struct {
 	Line   api.RoundLine `json:"line"`
 	Matter health.Matter `json:"matter"`
 }
 
-// SiteDrive is a drive as a headquarters gets it.
+// SiteDrive is a drive for a headquarters.
 type SiteDrive struct {
 	Key     string      `json:"key"`
 	Tail    string      `json:"tail"`

@@ -17,8 +17,8 @@ import (
 	"lantern/internal/service/swaps"
 )
 
-// State is what people are shown that several packages know parts of. It has no lock of its own: whoever calls its
-// methods holds the lock of the service.
+// State holds views that combine several packages. It has no lock of its own: its methods must be called with the lock
+// of the service held.
 type State struct {
 	*ledger.Ledger
 	fleet      *fleet.State
@@ -36,7 +36,7 @@ type State struct {
 	kept kept // of the round
 }
 
-// New makes a State in which nothing is known yet.
+// New makes an empty State.
 func New(
 	l *ledger.Ledger,
 	fleetState *fleet.State,
@@ -67,11 +67,11 @@ func New(
 	}
 }
 
-// Service is what others call at any time: its methods take the lock.
+// Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
 	mu *sync.Mutex
 }
 
-// NewService lets others call a State under a lock.
+// NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }

@@ -9,8 +9,8 @@ import (
 	"lantern/internal/service/people"
 )
 
-// TargetOf says which host and pool something is about: a drive, its tail or bay, a pool, a host, a swap, a campaign,
-// an acceptance, a light, a notice. ok is false for what belongs to neither.
+// TargetOf gives the host and pool of an object: a drive, its tail or bay, a pool, a host, a swap, a campaign, an
+// acceptance, a light, a notice. ok is false for an object without both.
 func (s *Service) TargetOf(kind, name string) (t people.Target, ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

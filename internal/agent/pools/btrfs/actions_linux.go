@@ -98,7 +98,7 @@ func (d *Driver) Join(ctx context.Context, id, slot string, t pools.Target) (str
 	return fmt.Sprintf("the kernel shows that the replacement of device %d has begun", devid), nil
 }
 
-// hasMedium says whether anything is behind a device path.
+// hasMedium reports whether anything is behind a device path.
 func hasMedium(path string) bool {
 	f, err := os.Open(path)
 	if err != nil {

@@ -29,7 +29,7 @@ import (
 type Driver struct {
 	clock clock.Clock
 	host  string
-	// Asleep says whether the drive behind a device is in standby; nil means that none ever sleeps.
+	// Asleep reports whether the drive behind a device is in standby; nil means that none ever sleeps.
 	Asleep func(device string) bool
 	// Busy kernel calls that this agent began: the kernel works inside the call, so each has a goroutine.
 	mu   sync.Mutex

@@ -114,7 +114,7 @@ func (d *Driver) witness(p *pool.Pool) *pools.Witness {
 	return &pools.Witness{Source: "btrfs super blocks on the members", Differs: p.Disagreements(by), Unread: unread}
 }
 
-// testify says whether a super block bears out that its device is the member at a place now.
+// testify reports whether a super block bears out that its device is the member at a place now.
 func testify(fs, slot string, s super, failed string, newest uint64) pool.Testimony {
 	t := pool.Testimony{Slot: slot}
 	id := strings.ReplaceAll(fs, "-", "")

@@ -31,7 +31,7 @@ type Driver struct {
 	clock clock.Clock
 	host  string
 	sys   string
-	// Asleep says whether the drive behind a device is in standby; nil means that none ever sleeps.
+	// Asleep reports whether the drive behind a device is in standby; nil means that none ever sleeps.
 	Asleep func(device string) bool
 	// table and status ask the device mapper.
 	table, status func(name string) ([]devmap.Target, error)
@@ -331,7 +331,7 @@ func (d *Driver) follow(p pool.Pool, r devmap.Raid, length uint64) *recovery.Rep
 	return was
 }
 
-// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must are on the
+// witness lays what LVM's metadata on the physical volumes say beside what the kernel does: each image must be on the
 // volumes that they name for it. Nil where there are no such metadata.
 func (d *Driver) witness(p *pool.Pool, name string, images []image) *pools.Witness {
 	if !strings.HasPrefix(p.ID, "LVM-") {

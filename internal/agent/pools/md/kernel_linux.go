@@ -98,7 +98,7 @@ func (a array) take(number, major, minor uint32) error {
 	return control(whole, iocAddDisk, uintptr(unsafe.Pointer(&info)))
 }
 
-// inUse says whether the kernel knows a device of the array by a number; of one that is free it tells that it was
+// inUse reports whether the kernel knows a device of the array by a number; of one that is free it tells that it was
 // removed.
 func (a array) inUse(number uint32) bool {
 	whole, err := os.OpenFile("/dev/"+a.name, os.O_RDONLY, 0)

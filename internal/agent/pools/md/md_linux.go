@@ -28,8 +28,8 @@ type Driver struct {
 	dev   string // and their nodes
 	mu    sync.Mutex
 	was   map[string]*memory // by array id
-	// Asleep says whether a disk is in standby: what its superblock said before is used then, and it is not woken. Nil
-	// means that no disk ever sleeps.
+	// Asleep reports whether a disk is in standby: what its superblock said before is used then, and it is not woken.
+	// Nil means that no disk ever sleeps.
 	Asleep  func(disk string) bool
 	superMu sync.Mutex
 	supers  map[string]*Super // by device, as they were last read
@@ -391,7 +391,7 @@ func (d *Driver) scrubBegun(a array, id string) {
 	}
 }
 
-// inStep says whether the member at a place carries its share.
+// inStep reports whether the member at a place carries its share.
 func (a array) inStep(slot string) bool {
 	for _, m := range a.members() {
 		if m.slot == slot && m.is("in_sync") {
@@ -401,7 +401,7 @@ func (a array) inStep(slot string) bool {
 	return false
 }
 
-// interrupted says whether the last check did not come to its end: then the kernel keeps where the next would go on
+// interrupted reports whether the last check did not come to its end: then the kernel keeps where the next would go on
 // (md_do_sync in drivers/md/md.c).
 func (a array) interrupted() bool { return a.number("sync_min") > 0 }
 

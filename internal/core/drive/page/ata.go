@@ -47,7 +47,7 @@ var ataKinds = []Kind{
 	},
 }
 
-// believe notes why a page cannot be believed.
+// believe records why a page is not valid.
 func (p *Page) believe(err error) bool {
 	var bad *drive.Unreadable
 	if errors.As(err, &bad) {
@@ -104,7 +104,7 @@ func identify(p *Page, b []byte) {
 func smartData(p *Page, b []byte) {
 	s, err := drive.DecodeSmartData(b[:512])
 	if !p.believe(err) {
-		// What can be read is shown all the same, for study; it feeds nothing.
+		// What can be read is still shown, for study; no metric is taken from it.
 		repaired := append([]byte(nil), b[:512]...)
 		var sum byte
 		for _, c := range repaired[:511] {
@@ -315,7 +315,8 @@ func errorLog(p *Page, b []byte) {
 	}
 }
 
-// statistic is one of the device statistics: eight bytes, the last of which says whether the rest counts.
+// statistic is one of the device statistics: eight bytes; the last one holds the flags that say whether the value is
+// valid.
 type statistic struct {
 	name  string
 	at    int

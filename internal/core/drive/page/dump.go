@@ -11,22 +11,23 @@ import (
 )
 
 var (
-	// offset begins a line of a dump: hexadecimal digits and a colon, or four or more digits and two blanks.
+	// offset is the beginning of a line of a dump: hexadecimal digits and a colon, or four or more digits and two
+	// blanks.
 	offset = regexp.MustCompile(`^\s*(?:(?:0x)?([0-9a-fA-F]+):(?:\s|$)|([0-9a-fA-F]{4,})(?:\s{2,}|$))`)
-	// printed is what some dumps add behind the bytes: the characters, after two blanks or a bar.
+	// printed matches the characters that some dumps print after the bytes, behind two blanks or a bar.
 	printed = regexp.MustCompile(`(?:\s\||\s{2,}\S*[^0-9a-fA-F\s]).*$`)
-	// gap is wider than any between bytes.
+	// gap is wider than the space between two bytes.
 	gap = regexp.MustCompile(`\S\s{3,}\S.*$`)
 	// group is one run of digits.
 	group = regexp.MustCompile(`^[\s,]*(?:0x)?((?:[0-9a-fA-F]{2})+)(?:[\s,]|$)`)
 )
 
-// line is one of a dump: its offset, if it tells one, and what stands behind it.
+// line is one line of a dump: its offset, if it has one, and the text after it.
 type line struct {
 	nr     int
 	at     int // -1 for none
 	rest   string
-	repeat bool // a star: as the line before, up to the next offset
+	repeat bool // a star: the line before is repeated up to the next offset
 }
 
 // Bytes gives the bytes of a captured page: as they are when they are binary, or read from a hexadecimal dump, with or
@@ -47,7 +48,7 @@ func Bytes(in []byte) ([]byte, error) {
 	return d.out, nil
 }
 
-// dumpLines are the lines with their offsets, without comments and empty ones.
+// dumpLines are the lines with their offsets, without comments and empty lines.
 func dumpLines(in string) (lines []line) {
 	for n, text := range strings.Split(in, "\n") {
 		text = strings.TrimRight(text, "\r ")
@@ -67,17 +68,17 @@ func dumpLines(in string) (lines []line) {
 	return lines
 }
 
-// dump is a hexadecimal dump while it is read.
+// dump is the state of reading a hexadecimal dump.
 type dump struct {
 	lines  []line
 	out    []byte
 	before []byte // of the line before
 	base   int    // the first offset; -1 before it is known
 	width  int    // bytes of the widest line so far
-	column int    // where the printed characters of such a line begin; 0 when not known
+	column int    // column at which the printed characters of such a line begin; 0 when not known
 }
 
-// due is how many bytes the offsets give to a line; 0 where nothing tells.
+// due is the number of bytes of a line according to the offsets; 0 when unknown.
 func (d *dump) due(i int) int {
 	l := d.lines[i]
 	switch {
@@ -102,15 +103,15 @@ func (d *dump) repeat(i int) error {
 	return nil
 }
 
-// part is what of a line may hold bytes, and how many at most; 0 for any number.
+// part is the part of a line that may hold bytes, and their greatest number; 0 for any number.
 func (d *dump) part(l line, due int) (rest string, most int) {
 	switch {
 	case due > 0:
 		return l.rest, due
 	case l.at >= 0 && d.column > 0 && len(l.rest) > d.column:
-		return l.rest[:d.column], 0 // the last line, whose characters stand where those of the others do
+		return l.rest[:d.column], 0 // the last line: its characters begin at the column of the other lines
 	case l.at >= 0:
-		return cutGap(printed.ReplaceAllString(l.rest, "")), 16 // the only line, as dumps are wide
+		return cutGap(printed.ReplaceAllString(l.rest, "")), 16 // the only line: take the usual width of dumps
 	}
 	return printed.ReplaceAllString(l.rest, ""), 0
 }
@@ -125,7 +126,7 @@ func (d *dump) take(i int) error {
 		d.base = l.at
 	}
 	if l.at >= 0 && strings.TrimSpace(l.rest) == "" {
-		return nil // the offset at which it ends
+		return nil // the offset of its end
 	}
 	due := d.due(i)
 	b, used, err := digits(d.part(l, due))
@@ -136,7 +137,7 @@ func (d *dump) take(i int) error {
 		d.width, d.column = len(b), used
 	}
 	if due > 0 && due != len(b) {
-		// Offsets that count something else than bytes: what stands there is taken as it is.
+		// The offsets do not count bytes: the text is read as it is.
 		if b, _, err = digits(printed.ReplaceAllString(l.rest, ""), 0); err != nil {
 			return fmt.Errorf("line %d is not a hexadecimal dump: %q", l.nr, l.rest)
 		}

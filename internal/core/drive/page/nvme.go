@@ -49,7 +49,7 @@ func controller(p *Page, b []byte) {
 			{name: "number of namespaces", at: 516, size: 4},
 		},
 	)
-	if t := le.Uint16(b[266:]); t > kelvin { // zero says nothing
+	if t := le.Uint16(b[266:]); t > kelvin { // zero: not reported
 		p.feed("temperature_limit_celsius", float64(t)-kelvin)
 	}
 	if text(b[4:24]) == "" {
@@ -88,7 +88,7 @@ func namespace(p *Page, b []byte) {
 	}
 }
 
-// kelvin is what is taken away from a composite temperature to have it in degrees Celsius.
+// kelvin is subtracted from a composite temperature to get degrees Celsius.
 const kelvin = 273
 
 // dataUnit is what the data units of the health log count: thousands of 512-byte blocks.
@@ -181,12 +181,12 @@ func health(p *Page, b []byte) {
 		}
 	}
 	if t := le.Uint16(b[1:]); t == 0 {
-		delete(p.Metrics, "temperature_celsius") // it tells none
+		delete(p.Metrics, "temperature_celsius") // not reported
 	}
 	if b[3] > 100 {
 		p.wrong("it says that %d %% of its spare is available", b[3])
 	}
-	if b[3] == 0 && b[4] == 0 { // no spare and no threshold: it does not keep count of them
+	if b[3] == 0 && b[4] == 0 { // no spare and no threshold: the drive does not count them
 		delete(p.Metrics, "spare_available_percent")
 	}
 }

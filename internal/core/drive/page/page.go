@@ -1,6 +1,6 @@
-// Package page takes captured pages of any drive apart, field by field, whatever protocol they came by: every field of
-// the standard with its unit, the metrics it feeds, and what was wrong. Nothing is asked of a drive here, so a page
-// that was kept as unreadable can be studied far from it.
+// Package page decodes captured pages of any drive, field by field, for every protocol: each field of the standard with
+// its unit, the metrics that come from it, and what is not valid. No drive is accessed here, so a page that was kept as
+// unreadable can be studied elsewhere.
 //
 // Sources: ACS-4 (INCITS 529), SAT-4, SPC-5 (INCITS 502), SBC-4 (INCITS 506), SES-3 (INCITS 518), NVM Express Base
 // Specification 2.0. Each decoder names its clause.
@@ -24,29 +24,29 @@ type Field struct {
 	Unit  string `json:"unit,omitempty"`
 }
 
-// Page is a page taken apart.
+// Page is a decoded page.
 type Page struct {
 	Kind    string                       `json:"kind"`
 	Clause  string                       `json:"clause"`
 	Bytes   int                          `json:"bytes"`
 	Fields  []Field                      `json:"fields"`
 	Metrics map[drive.MetricName]float64 `json:"metrics"`
-	// Sources names what each of the metrics was read from, as drive.Metric.Sources lists it.
+	// Sources names the source of each of the metrics, as drive.Metric.Sources lists it.
 	Sources map[drive.MetricName]string `json:"sources,omitempty"`
 	// Tests are the entries of a log of self-tests, the newest first.
 	Tests []drive.SelfTest `json:"tests,omitempty"`
-	// Wrong says what cannot be believed; empty for a page that is as the standard wants it. A page of which anything
-	// is wrong feeds nothing: its fields are there for study.
+	// Wrong lists what is not valid; empty for a page that conforms to the standard. No metric is taken from a page
+	// with anything wrong: its fields are there for study.
 	Wrong []string `json:"wrong"`
 }
 
-// Kind is one kind of page that can be taken apart.
+// Kind is one kind of page that can be decoded.
 type Kind struct {
 	Name   string `json:"name"`
 	Says   string `json:"says"` // what it is, in words
 	Clause string `json:"clause"`
-	least  int    // bytes without which nothing can be read
-	blank  bool   // all zeros say something: that there are no entries
+	least  int    // the least number of bytes that can be decoded
+	blank  bool   // a page of zeros is valid: it has no entries
 	decode func(*Page, []byte)
 }
 
@@ -55,8 +55,8 @@ var kinds = slices.Concat(ataKinds, scsiKinds, nvmeKinds, sesKinds)
 // Kinds lists them.
 func Kinds() []Kind { return slices.Clone(kinds) }
 
-// Decode takes b apart. It fails only for a kind that nobody knows or a page too short to say anything; whatever else
-// is wrong is said in the page.
+// Decode decodes b. It fails only for an unknown kind or a page that is too short; everything else that is wrong is
+// listed in the page.
 func Decode(kind string, b []byte) (Page, error) {
 	for _, k := range kinds {
 		if k.Name != kind {
@@ -95,7 +95,7 @@ func Decode(kind string, b []byte) (Page, error) {
 	return Page{}, fmt.Errorf("unknown kind of page %q", kind)
 }
 
-// sources says what the page is, in the words of the metrics' catalogue.
+// sources names the page as the metrics' catalogue does.
 func (p *Page) sources() map[drive.MetricName]string {
 	if len(p.Metrics) == 0 {
 		return nil
@@ -130,10 +130,10 @@ func (p *Page) wrong(format string, args ...any) {
 	p.Wrong = append(p.Wrong, fmt.Sprintf(format, args...))
 }
 
-// feed makes a value a metric of the catalogue.
+// feed takes a value as a metric of the catalogue.
 func (p *Page) feed(m drive.MetricName, v float64) { p.Metrics[m] = v }
 
-// slot is one number at a fixed place: what most pages are made of.
+// slot is one number at a fixed offset: most pages consist of these.
 type slot struct {
 	name  string
 	at    int
@@ -141,10 +141,10 @@ type slot struct {
 	unit  string
 	feeds drive.MetricName
 	scale float64 // to the metric's unit; 0 means 1
-	less  float64 // taken away before scaling
+	less  float64 // subtracted before scaling
 }
 
-// numbers adds the slots that lie within b; big says which end comes first.
+// numbers adds the slots that lie within b; big is true for big-endian numbers.
 func (p *Page) numbers(b []byte, big bool, slots []slot) {
 	for _, s := range slots {
 		if s.at+s.size > len(b) {
@@ -162,7 +162,7 @@ func (p *Page) numbers(b []byte, big bool, slots []slot) {
 	}
 }
 
-// number reads up to 16 bytes; what does not fit 64 bits is given as a float, which says so by its size.
+// number reads up to 16 bytes; a number that does not fit 64 bits is given as a float.
 func number(b []byte, big bool) any {
 	var hi, lo uint64
 	for i := range b {

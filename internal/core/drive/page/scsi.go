@@ -140,7 +140,7 @@ func vpd(p *Page, b []byte) {
 	}
 }
 
-// parameter is one of a log page: its code and its value.
+// parameter is one parameter of a log page: its code and its value.
 type parameter struct {
 	code  uint16
 	value []byte
@@ -453,7 +453,7 @@ func capacity16(p *Page, b []byte) {
 	p.add("provisioning management", b[14]&0x80 != 0)
 }
 
-// defects: the list's length by the size of one descriptor of its format gives how many there are.
+// defects: their number is the length of the list divided by the size of one descriptor of its format.
 func defects(p *Page, b []byte) {
 	size := map[byte]uint64{0: 4, 3: 8, 4: 8, 5: 8}[b[1]&7]
 	length := uint64(be.Uint32(b[4:]))

@@ -18,7 +18,7 @@ var sesKinds = []Kind{
 	},
 }
 
-// ses takes diagnostic pages that stand one behind the other apart; each says its length.
+// ses decodes concatenated diagnostic pages; each carries its length.
 func ses(p *Page, b []byte) {
 	var config *enclosure.Config
 	for len(b) >= 4 {
@@ -109,10 +109,11 @@ func (p *Page) sesOne(b []byte, config **enclosure.Config) {
 	}
 }
 
-// sesElements adds what the status page says of each element.
+// sesElements adds the status of each element from the status page.
 func (p *Page) sesElements(b []byte, config *enclosure.Config) {
 	if config == nil {
-		// Without the configuration elements are nameless, but what each one's first byte says is the same for all.
+		// Without the configuration page the types of elements are unknown, but the first byte has the same meaning for
+		// all types.
 		for i := 8; i+4 <= len(b); i += 4 {
 			p.add(
 				fmt.Sprintf("element %d, counted with the overall ones", (i-8)/4),
