@@ -431,7 +431,7 @@ func (m *Machine) Boxes(context.Context) ([]agent.BoxFound, error) {
 			id = strings.TrimPrefix(read(dir+"/sas_address"), "0x")
 		}
 		if len(id) > 6 {
-			id = id[len(id)-6:] // long enough to distinguish a host's enclosures, and short enough to be part of every bay's address
+			id = id[len(id)-6:] // distinguishes a host's enclosures, and is short enough for the address of a bay
 		}
 		out = append(out, agent.BoxFound{ID: "shelf-" + id, Transport: Transport{m.Root + "/dev/" + e.Name()}})
 	}
