@@ -88,7 +88,7 @@ func (p *places) take(s *pools.Snapshot) {
 		switch {
 		case err != nil:
 			return // it does not exist; the pool system reports its state
-		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // the drive was pulled, and the layers in between have not noticed
+		case len(b.Gone) > 0 && len(b.Disks)+len(b.Under) == 0: // pulled; the layers above have not noticed
 			if p.filled(s, m) || m.Lost() {
 				break
 			}

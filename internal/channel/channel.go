@@ -1,5 +1,5 @@
-// Package channel carries notices out of the service: to a webhook as CloudEvents, by e-mail, to a syslog collector.
-// Sending is all it does; what is sent when, and again, is the service's business.
+// Package channel sends notices from the service: to a webhook as CloudEvents, by e-mail, to a syslog collector. It
+// only sends; the service decides what is sent when, and repeats.
 package channel
 
 import (
@@ -21,12 +21,11 @@ import (
 	"time"
 )
 
-// Kind is how a channel carries. Each kind is a carrier in a file of its own; a new one is added there, and to
-// carriers.
+// Kind is the kind of a channel. Each kind is a carrier in its own file; a new one is added there, and to carriers.
 type Kind string
 
-// carrier is one way to carry a message. Check says what is wrong with a channel before anything is sent, and to which
-// host and port it leads; Send carries one message, and no error means that the far end confirmed it.
+// carrier is one way to send a message. Check reports errors of a channel before anything is sent, and gives its host
+// and port; Send sends one message, and no error means that the receiver confirmed it.
 type carrier interface {
 	Check(c Config) (host, port string, err error)
 	Send(ctx context.Context, s Sender, c Config, m Message) error
@@ -48,8 +47,8 @@ func (k Kind) carrier() (carrier, error) {
 	return nil, fmt.Errorf("a channel is one of %s, not %q", strings.Join(names, ", "), k)
 }
 
-// Config is where to and how. Secret is never shown again: for a webhook the key of its signature, for e-mail the
-// password.
+// Config is the address and the settings of a channel. Secret is never shown again: for a webhook the key of its
+// signature, for e-mail the password.
 type Config struct {
 	Kind   Kind     `json:"kind"`
 	URL    string   `json:"url,omitempty"`    // webhook: https://…; syslog: tcp://host:port or tls://host:port
@@ -61,27 +60,28 @@ type Config struct {
 	CA     string   `json:"ca,omitempty"` // PEM of the authority to trust, when it is not a public one
 }
 
-// Message is what is told.
+// Message is one message.
 type Message struct {
 	ID      string // the same when it is sent again
 	At      time.Time
 	Type    string // such as notice.opened
 	Subject string // one line
-	Text    string // the whole, plain
+	Text    string // the whole text, plain
 	HTML    string // the same or more as a page, for e-mail; empty for none
 	Grave   int    // syslog severity: 2 critical, 3 error, 4 warning, 5 notice, 6 informational
 	Data    any    // for machines
-	// Thread is the identifier of the matter that this and other messages are about; empty for a message by itself.
+	// Thread is the identifier of the matter of this and other messages; empty for a single message.
 	Thread string
 	// First says that this is the first message of its thread.
 	First bool
-	// About says what the message is about, for collectors that file by it: host, pool, bay, drive, severity, notice.
+	// About holds the objects of the message, for collectors that sort by them: host, pool, bay, drive, severity,
+	// notice.
 	About map[string]string
-	// To narrows an e-mail down to those receivers that did not take it yet; empty for all.
+	// To limits an e-mail to the receivers that have not accepted it yet; empty for all.
 	To []string
 }
 
-// Partly means that some receivers took a message and others did not.
+// Partly means that some receivers accepted a message and others did not.
 type Partly struct {
 	Left []string // those that did not
 	Err  error
@@ -91,7 +91,7 @@ func (p *Partly) Error() string { return p.Err.Error() }
 
 func (p *Partly) Unwrap() error { return p.Err }
 
-// answered puts what the far end said into an error: short, on one line, and without what could act on a terminal.
+// answered makes an error from the receiver's answer: short, on one line, and without control characters.
 func answered(body []byte) string {
 	text := harmless.Line(strings.Join(strings.Fields(string(body)), " "))
 	const most = 200
@@ -101,11 +101,11 @@ func answered(body []byte) string {
 	return text
 }
 
-// Sender sends. Its zero value is ready.
+// Sender sends messages. Its zero value is ready for use.
 type Sender struct {
 	// Self are the addresses the service itself listens on: nothing is ever sent there.
 	Self []netip.AddrPort
-	// Roots are trusted beside a channel's own authority; nil means the system's.
+	// Roots are trusted besides a channel's own authority; nil means those of the system.
 	Roots *x509.CertPool
 }
 
@@ -125,7 +125,7 @@ func (s Sender) Check(ctx context.Context, c Config) error {
 	return s.notSelf(ctx, host, port)
 }
 
-// Send carries one message. No error means that the far end confirmed it.
+// Send sends one message. No error means that the receiver confirmed it.
 func (s Sender) Send(ctx context.Context, c Config, m Message) error {
 	x, err := c.Kind.carrier()
 	if err != nil {
@@ -159,7 +159,7 @@ func (s Sender) notSelf(ctx context.Context, host, port string) error {
 	}
 	ips, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 	if err != nil {
-		return nil // it may be known later; the look at the moment of sending stands
+		return nil // it may be resolvable later; the check at the moment of sending decides
 	}
 	for _, ip := range ips {
 		if s.isSelf(netip.AddrPortFrom(ip.Unmap(), uint16(n))) {
@@ -204,7 +204,7 @@ func local(a netip.Addr) bool {
 	return false
 }
 
-// dialer looks at where a connection really goes, whatever its name was resolved to before.
+// dialer checks the real address of a connection, independent of an earlier name resolution.
 func (s Sender) dialer() *net.Dialer {
 	return &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		if to, err := netip.ParseAddrPort(

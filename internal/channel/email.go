@@ -39,8 +39,8 @@ func (email) Check(c Config) (host, port string, err error) {
 	return host, port, nil
 }
 
-// Send sends a plain text over TLS, or without it to a relay on this machine, to each receiver by itself: an address
-// that is rejected keeps nobody else from getting it.
+// Send sends a plain text over TLS, or without it to a relay on this machine, to each receiver separately: a rejected
+// address does not affect the others.
 func (email) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	client, err := mailClient(s, c)
 	if err != nil {
@@ -116,8 +116,8 @@ func letter(from, to string, m Message) (*mail.Msg, error) {
 // submissions is the port on which TLS begins with the first byte (RFC 8314 3.3).
 const submissions = 465
 
-// policy is what is asked of the connection to a mail server. Nothing leaves this machine in the clear, and no password
-// is sent without TLS; a relay on this machine that offers no TLS is used without.
+// policy are the requirements for the connection to a mail server. Nothing leaves this machine unencrypted, and no
+// password is sent without TLS; a relay on this machine without TLS is allowed.
 func (c Config) policy(host string) mail.TLSPolicy {
 	ip, err := netip.ParseAddr(host)
 	if c.User == "" && (host == "localhost" || err == nil && ip.IsLoopback()) {

@@ -19,11 +19,11 @@ const Syslog Kind = "syslog"
 
 type syslog struct{}
 
-// enterprise is in the name of a message's structured data (RFC 5424 7.2.2) where nobody says another: the number that
-// RFC 5612 keeps for examples, since this product has none of its own.
+// enterprise is the default enterprise number in the name of a message's structured data (RFC 5424 7.2.2): the number
+// that RFC 5612 reserves for examples, since this product has none of its own.
 const enterprise = "32473"
 
-// private is an enterprise number that the IANA gave somebody.
+// private is an enterprise number assigned by the IANA.
 var private = regexp.MustCompile(`^[1-9][0-9]{0,9}$`)
 
 // parameter escapes what a parameter's value cannot hold as it is (RFC 5424 6.3.3).
@@ -55,7 +55,7 @@ func (syslog) Check(c Config) (host, port string, err error) {
 }
 
 // Send sends one message (RFC 5424) with its length before it (RFC 6587 3.4.1), over TCP or TLS (RFC 5425). The
-// protocol has no answer: that the far end took the bytes is all the confirmation there is.
+// protocol has no answer: the only confirmation is that the receiver accepted the bytes.
 func (syslog) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	const facilityDaemon = 3
 	to, _, err := syslogAddress(c)

@@ -74,7 +74,7 @@ func (webhook) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	}
 	client := &http.Client{
 		Transport: &http.Transport{DialContext: s.dialer().DialContext, TLSClientConfig: t, DisableKeepAlives: true},
-		// Where a message goes is what somebody wrote down, not what an answer says.
+		// Redirects are not followed: the address is only the configured one.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	res, err := client.Do(req)
@@ -92,7 +92,7 @@ func (webhook) Send(ctx context.Context, s Sender, c Config, m Message) error {
 	return fmt.Errorf("the receiver answered %s", res.Status)
 }
 
-// plain leaves the address out of an error: it may hold what is nobody's business.
+// plain removes the address from an error: it may contain a secret.
 func plain(err error) error {
 	var u *url.Error
 	if errors.As(err, &u) {

@@ -1,4 +1,4 @@
-// Package cli is the command line: each command is a thin call of the API and a rendering of what comes back.
+// Package cli is the command line: each command calls the API and renders the answer.
 package cli
 
 import (
@@ -39,7 +39,7 @@ type session struct {
 	in     io.Reader
 }
 
-// Root is the program with all its commands; more are those that are no clients.
+// Root is the program with all its commands; more are the commands that are not clients.
 func Root(version string, more ...*cli.Command) *cli.Command {
 	root := &cli.Command{
 		Name:    "lantern",
@@ -53,7 +53,7 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 		ShellComplete:                   complete,
 		Flags:                           Flags(),
 		Commands:                        append(more, Commands()...),
-		// Errors are told once, by main, with their exit code.
+		// Errors are printed once, by main, with their exit code.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
 			return usage("%s See: lantern --help", optionError(cmd, err))
@@ -72,7 +72,7 @@ func Root(version string, more ...*cli.Command) *cli.Command {
 	return root
 }
 
-// Flags are those every client command takes.
+// Flags are the options of every client command.
 func Flags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "server", Usage: "address of the service", DefaultText: "http://127.0.0.1:7411"},
@@ -97,7 +97,7 @@ func Flags() []cli.Flag {
 	}
 }
 
-// configFile is the client's configuration file, and whether somebody named it.
+// configFile is the client's configuration file, and whether it was given explicitly.
 func configFile(cmd *cli.Command) (path string, named bool) {
 	path = cmp.Or(cmd.String("config"), os.Getenv("LANTERN_CONFIG"))
 	if path != "" {
@@ -109,7 +109,7 @@ func configFile(cmd *cli.Command) (path string, named bool) {
 	return path, false
 }
 
-// loaded puts the environment over the configuration file.
+// loaded applies the environment over the configuration file.
 func loaded(cmd *cli.Command) (*koanf.Koanf, error) {
 	k := koanf.New(".")
 	path, named := configFile(cmd)
@@ -120,14 +120,14 @@ func loaded(cmd *cli.Command) (*koanf.Koanf, error) {
 	}
 	_ = k.Load(env.Provider(".", env.Opt{Prefix: "LANTERN_", TransformFunc: func(name, value string) (string, any) {
 		if value == "" {
-			return "", nil // set to nothing is not set
+			return "", nil // empty means not set
 		}
 		return strings.ToLower(strings.TrimPrefix(name, "LANTERN_")), value
 	}}), nil)
 	return k, nil
 }
 
-// settings puts flags over environment over file.
+// settings applies flags over environment over file.
 func settings(cmd *cli.Command) (server, token string, o link.Options, err error) {
 	k, err := loaded(cmd)
 	if err != nil {
@@ -154,12 +154,12 @@ func Link(cmd *cli.Command) (server string, o link.Options, err error) {
 	return server, o, err
 }
 
-// with runs f with a client of the service; the command prints no table.
+// with runs f with a client of the service, for commands without a table.
 func with(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
 	return client(false, f)
 }
 
-// form is what --output asks for.
+// form is the value of --output.
 func form(cmd *cli.Command, tabular bool) (string, error) {
 	format := cmd.String("output")
 	switch {
@@ -223,7 +223,7 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 			}
 		}
 		if name := cmd.Name; s.rings && s.out.format == "table" && name != "round" && name != "follow" {
-			// Whoever sits at a terminal is told, whatever the command was about (R5).
+			// A person at a terminal is warned by every command (R5).
 			short, cancel := context.WithTimeout(ctx, time.Second)
 			defer cancel()
 			s.warn(short, map[string]bool{})
@@ -232,8 +232,7 @@ func client(tabular bool, f func(ctx context.Context, s *session, cmd *cli.Comma
 	}
 }
 
-// asOf reads a moment that has passed, by the clock of the service, as a request writes it; nothing where none is
-// given.
+// asOf parses a past moment, by the clock of the service, in the form for a request; empty where none is given.
 func (s *session) asOf(ctx context.Context, text string) (string, error) {
 	if text == "" {
 		return "", nil
@@ -250,7 +249,7 @@ func (s *session) asOf(ctx context.Context, text string) (string, error) {
 	return at.UTC().Format(time.RFC3339Nano), nil
 }
 
-// inPast makes a request one for what was known at a moment.
+// inPast makes a request one for an earlier moment.
 func inPast(r *http.Request, asOf string) error {
 	switch {
 	case asOf == "":
@@ -264,7 +263,7 @@ func inPast(r *http.Request, asOf string) error {
 	return nil
 }
 
-// noting notices that answers are those of a practice.
+// noting detects answers of a rehearsal.
 type noting struct {
 	http.RoundTripper
 	pool atomic.Pointer[string] // that it is a copy of
@@ -282,7 +281,7 @@ func (n *noting) RoundTrip(r *http.Request) (*http.Response, error) {
 
 func (n *noting) is() bool { return n.pool.Load() != nil }
 
-// marked is an error that is told as one of a practice.
+// marked is an error with the mark of a rehearsal.
 func marked(err error) error {
 	var f *Failure
 	if errors.As(err, &f) {
@@ -291,7 +290,7 @@ func marked(err error) error {
 	return err
 }
 
-// answered gives back what an answer holds, or the error it tells.
+// answered returns the value of an answer, or its error.
 func answered(res *http.Response, err error) ([]byte, error) {
 	if err != nil {
 		return nil, unreachable(err)
@@ -307,7 +306,7 @@ func answered(res *http.Response, err error) ([]byte, error) {
 	return body, nil
 }
 
-// ask gives back the value that an answer holds: ask[api.Swap](s.client.GetSwap(ctx, id)).
+// ask returns the value of an answer: ask[api.Swap](s.client.GetSwap(ctx, id)).
 func ask[T any](res *http.Response, err error) (v T, _ error) {
 	body, err := answered(res, err)
 	if err != nil {
@@ -324,13 +323,13 @@ func ask[T any](res *http.Response, err error) (v T, _ error) {
 	return v, nil
 }
 
-// did reports whether something was done of which nothing is to be told.
+// did reports whether an action without an answer succeeded.
 func did(res *http.Response, err error) error {
 	_, err = answered(res, err)
 	return err
 }
 
-// tell shows a value, as it was asked for: to people, or to programs.
+// tell prints a value in the chosen form: for people or for programs.
 func tell[T any](s *session, show func(T), v T, err error) error {
 	if err != nil {
 		return err

@@ -124,9 +124,9 @@ func (s *session) section(host string, sec api.Section) {
 			}
 			number := strconv.Itoa(b.Number)
 			if b.Name != "" {
-				number = b.Name // what hands find printed on the case
+				number = b.Name // the label printed on the case
 			}
-			guess := " " // a guess is marked: it is not for hands
+			guess := " " // a guess is marked: it is not reliable enough for work at the rack
 			if b.How == api.Guessed {
 				guess = "?"
 			}
@@ -297,7 +297,7 @@ func lightCommand() *cli.Command {
 	}
 }
 
-// lightPulls keeps in the configuration file whether a pull lights its bay.
+// lightPulls stores in the configuration file whether a pull step lights its bay.
 func lightPulls(_ context.Context, cmd *cli.Command) error {
 	word, err := one(cmd, "always or never")
 	if err != nil {
@@ -324,7 +324,7 @@ func lightPulls(_ context.Context, cmd *cli.Command) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return &Failure{Code: ExitFailed, Says: err.Error()}
 	}
-	// It holds the token: it is for its owner alone, and never half written.
+	// It contains the token: only its owner may read it, and it is never half written.
 	if err := os.WriteFile(path+".new", b, 0o600); err != nil {
 		return &Failure{Code: ExitFailed, Says: err.Error()}
 	}

@@ -9,7 +9,7 @@ import (
 	"lantern/internal/api"
 )
 
-// room is a pool as it is, or with one of the ways in which it would hold more.
+// room is a pool in its present state, or with one way to increase its capacity.
 type room struct {
 	api.PeriodCapacity
 	way api.CapacityWay
@@ -105,7 +105,7 @@ func roomCells(r room) []cell {
 	}
 }
 
-// fullBetween says when a pool is full, that was watched for so many days.
+// fullBetween gives the range of dates at which a pool is full, from a number of days with data.
 func fullBetween(days int, soonest, latest time.Time) string {
 	switch month := "2006-01"; {
 	case days == 0:

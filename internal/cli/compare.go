@@ -55,7 +55,7 @@ func compareCommand() *cli.Command {
 	}
 }
 
-// seenWell is how many moments of a course must be known before it is said how it went between its ends.
+// seenWell is how many moments of a course must be known before its middle is shown.
 const seenWell = 20
 
 // compared are the rows of a comparison: what, and how it was in each.

@@ -52,7 +52,7 @@ func configureCompletion(c *cli.Command) {
 	}
 }
 
-// named says what an argument or the value of an option names, by the word that stands for it.
+// named gives the kind of object of an argument or option value, by its placeholder.
 var named = map[string]string{
 	"pool": "pool", "--pool": "pool", "--lose": "drive", "host": "host", "--host": "host",
 	"drive": "drive", "--drive": "drive", "drive or bay": "drive", "bay": "bay", "serial or its end": "drive",
@@ -63,7 +63,7 @@ var named = map[string]string{
 	"drive...": "drive", "drive ...": "drive",
 }
 
-// complete prints what can come next: commands and options, else the names that there are.
+// complete prints the possible next words: commands and options, else names.
 func complete(ctx context.Context, cmd *cli.Command) {
 	words := cmd.Args().Slice()
 	last := ""

@@ -8,7 +8,7 @@ import (
 	"lantern/internal/api"
 )
 
-// CopyOf gets all that a practice is made after out of the service that a command is for, and who asks for it.
+// CopyOf gets the model of a rehearsal from the command's service, and the person who asks.
 func CopyOf(ctx context.Context, cmd *cli.Command, pool string) (out *api.Copy, person string, err error) {
 	err = with(func(ctx context.Context, s *session, _ *cli.Command) error {
 		who, err := ask[api.Me](s.client.GetMe(ctx))

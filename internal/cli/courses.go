@@ -47,7 +47,7 @@ func exportCommand() *cli.Command {
 	}
 }
 
-// said is what would have been said of a recovery at one moment.
+// said is the estimate for a recovery at one moment.
 type said struct {
 	At        time.Time  `json:"at"`
 	Share     float64    `json:"share"`
@@ -171,7 +171,7 @@ func readCourse(in io.Reader) (out []recovery.Sample, err error) {
 	return out, lines.Err()
 }
 
-// replay says at each point what was to be said then.
+// replay gives the estimate at each point.
 func replay(course []recovery.Sample, every, reach float64) (out []said) {
 	last := course[len(course)-1]
 	var truth time.Time

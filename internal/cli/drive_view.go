@@ -41,7 +41,7 @@ func (s *session) drive(ctx context.Context, d api.Drive) error {
 	return o.metrics(d)
 }
 
-// findings are what was found on a drive, with the evidence and what to do.
+// findings are the findings of a drive, with the evidence and the action.
 func (p *printer) findings(d api.Drive) {
 	for _, f := range d.Findings {
 		fm, fs := mark(f.Verdict)

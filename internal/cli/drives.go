@@ -14,7 +14,7 @@ import (
 	"lantern/internal/nearest"
 )
 
-// driveColumn is something that can be told of a drive in a list, beside any metric.
+// driveColumn is a column of the list of drives, besides the metrics.
 type driveColumn struct {
 	column
 	usual bool
@@ -128,7 +128,7 @@ func drivesCommand() *cli.Command {
 	}
 }
 
-// verdicts are all verdicts, the gravest last.
+// verdicts are all verdicts, the worst last.
 var verdicts = []string{
 	string(api.Sound),
 	string(api.Unknown),
@@ -174,7 +174,7 @@ func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 	if err != nil || s.out.format != "table" || len(p.Verdict) == 0 || slices.Contains(p.Verdict, api.Unknown) {
 		return err
 	}
-	// Whoever asks for bad drives and sees none must not take what nobody knows for good.
+	// An empty list of bad drives must not suggest that unknown drives are good.
 	p.Verdict, p.Limit, p.Cursor, p.With = []api.Verdict{api.Unknown}, 1, "", ""
 	page, err := ask[api.DrivePage](s.client.ListDrives(ctx, &p))
 	if err == nil && page.Total > 0 {
@@ -183,7 +183,7 @@ func listDrives(ctx context.Context, s *session, cmd *cli.Command) error {
 	return err
 }
 
-// formerColumns are names that columns had before, by what they are called now.
+// formerColumns are former names of columns, by the present ones.
 var formerColumns = map[string]string{
 	"age":   "powered_hours",
 	"size":  "size_bytes",

@@ -11,7 +11,7 @@ import (
 	"lantern/internal/api"
 )
 
-// reasonFlag is asked for by what is done without a way back in the same moment.
+// reasonFlag is required by actions that cannot be undone at once.
 func reasonFlag() cli.Flag {
 	return &cli.StringFlag{Name: "reason", Usage: "reason, kept in the audit", Required: true}
 }

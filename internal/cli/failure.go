@@ -20,7 +20,7 @@ import (
 const (
 	ExitDone        = 0
 	ExitFailed      = 1 // it was tried, and failed
-	ExitUsage       = 2 // what was typed is wrong: no such command, option, column, drive; or a name fits several
+	ExitUsage       = 2 // wrong usage: no such command, option, column, drive; or an ambiguous name
 	ExitRefused     = 3 // refused: by a check, or not permitted
 	ExitUnreachable = 4 // the service cannot be reached
 	ExitNeedsHand   = 5 // something needs a hand; only of round --exit-code
@@ -64,7 +64,7 @@ func Code(err error) int {
 	return ExitFailed
 }
 
-// unreachable says why the service could not be asked: because of its certificate, or because nothing answers.
+// unreachable says why the service cannot be reached: its certificate, or no answer.
 func unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
@@ -94,7 +94,7 @@ func unreachable(err error) error {
 	}
 }
 
-// told makes problem details an error with its exit code.
+// told converts problem details to an error with its exit code.
 func told(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {

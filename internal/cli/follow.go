@@ -118,12 +118,12 @@ func (s follower) follow(ctx context.Context, pool string, once bool) error {
 			s.out.line("No drive has moved in %s yet.", p.Name)
 			return nil
 		}
-		// The whole of it, with its course, what each member gave, and the risk.
+		// The whole recovery, with its course, the part of each member, and the risk.
 		if p.Recovery, err = ask[api.Recovery](s.client.GetRecovery(ctx, p.Recovery.Id)); err != nil {
 			return err
 		}
 		r := p.Recovery
-		// What must be put back is said before all else, whatever is followed.
+		// A drive that must be put back is shown first, whatever is followed.
 		stops := s.stops(ctx)
 		live := r.State == api.RecoveryStateRunning || r.State == api.RecoveryStatePaused
 		if done, err := s.out.value(p); done && (once || !live) {
@@ -230,7 +230,7 @@ func awaitEvent(ctx context.Context, happened <-chan struct{}) (quiet bool, err 
 	return quiet, nil
 }
 
-// stops are the drives that must be put back at once.
+// stops are the drives that must be put back at once (R5).
 func (s *session) stops(ctx context.Context) (out []string) {
 	round, err := ask[api.Round](s.client.GetRound(ctx))
 	if err != nil {
@@ -244,11 +244,11 @@ func (s *session) stops(ctx context.Context) (out []string) {
 	return out
 }
 
-// guard writes what must be put back as soon as it is told, while a command waits for somebody to type (R5).
+// guard prints drives that must be put back as soon as they are reported, while a command waits for input (R5).
 func (s *session) guard(ctx context.Context) (end func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	happened, done := make(chan struct{}, 1), make(chan struct{})
-	happened <- struct{}{} // what stands already is said at once
+	happened <- struct{}{} // present ones are printed at once
 	go s.listen(ctx, happened)
 	go func() {
 		defer close(done)

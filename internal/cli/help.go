@@ -15,7 +15,8 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// topics are what lantern help explains beside commands. Each line that begins with "$ " is an example that is tried.
+// topics are explained by lantern help besides commands. Each line that begins with "$ " is an example that a test
+// runs.
 var topics = []struct{ name, about, text string }{
 	{"exit-codes", "meaning of the exit codes of all commands", `Every command ends with one of these:
 

@@ -288,7 +288,7 @@ func (s prospector) comebacks(w api.Prospect) {
 	}
 }
 
-// roomToDrain tells whether what is on the drives fits on the others.
+// roomToDrain reports whether what is on the drives fits on the others.
 func (s prospector) roomToDrain(w api.Prospect) {
 	o := s.out
 	if r := w.Room; r.NeedBytes > 0 {

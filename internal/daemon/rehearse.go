@@ -43,7 +43,7 @@ type Rehearsal struct {
 	folder  string // how to say where it is, if that was said
 }
 
-// Mishaps tells which there are, a line each.
+// Mishaps reports which there are, a line each.
 func Mishaps() string { return practice.List() }
 
 // Check looks whether it can be what was asked for, and finds the folder if none was given.

@@ -152,7 +152,7 @@ func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(
 // lookAtCopyEach is how often it is looked up to which change the copy has come.
 const lookAtCopyEach = 10 * time.Second
 
-// watchCopy tells how far the copy is, until ctx ends: every change that was in the records at one look is there once
+// watchCopy reports how far the copy is, until ctx ends: every change that was in the records at one look is there once
 // the copy has come as far as they had then.
 func (c Serve) watchCopy(ctx context.Context, db *litestream.DB, tell func(notices.Copying)) {
 	state := notices.Copying{To: withoutQuery(c.ReplicateTo), Since: time.Now()}

@@ -171,7 +171,7 @@ func (c stage) written(r *running) error {
 	return errors.Join(err, c.filledUp(r))
 }
 
-// filledUp tells how full the lab's pools were in the months before: each grew at a pace of its own, more on weekdays.
+// filledUp sends how full the lab's pools were in the months before: each grew at its own pace, more on weekdays.
 func (c stage) filledUp(r *running) error {
 	b := &store.Batch{}
 	end := time.Now().Add(10 * time.Second)

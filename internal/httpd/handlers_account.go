@@ -8,7 +8,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// GetMe tells who is asking.
+// GetMe reports who is asking.
 func (s accountCalls) GetMe(c *echo.Context) error {
 	since, err := s.Service.PastSince()
 	if err != nil {
@@ -33,7 +33,7 @@ func (s accountCalls) GetMe(c *echo.Context) error {
 	)
 }
 
-// GetReady tells whether the service can do its work. Everybody may ask.
+// GetReady reports whether the service can do its work. Everybody may ask.
 func (s accountCalls) GetReady(c *echo.Context) error {
 	says, ready := s.Service.Ready()
 	status := http.StatusOK
@@ -118,7 +118,7 @@ func (s accountCalls) EndFeed(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// ListAudit tells who changed what.
+// ListAudit reports who changed what.
 func (s accountCalls) ListAudit(c *echo.Context, p api.ListAuditParams) error {
 	out, err := s.Service.People.Audit(p.After, p.Newest, p.Limit)
 	return answer(c, http.StatusOK, out, err)

@@ -93,7 +93,7 @@ func (s baysCalls) ActOnSurvey(c *echo.Context, host string, _ api.ActOnSurveyPa
 	return answer(c, http.StatusOK, v, err)
 }
 
-// ConfirmBay notes which drive was seen in a bay.
+// ConfirmBay records which drive was seen in a bay.
 func (s baysCalls) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 	req, err := take[api.Spot](c, maxBody)
 	if err != nil {

@@ -13,7 +13,7 @@ func (s flagsCalls) ListNotices(c *echo.Context, p api.ListNoticesParams) error 
 	return answer(c, http.StatusOK, all, err)
 }
 
-// AcknowledgeNotice notes that the caller saw one.
+// AcknowledgeNotice records that the caller saw one.
 func (s flagsCalls) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.AcknowledgeNoticeJSONBody](c, maxBody)
 	if err != nil {

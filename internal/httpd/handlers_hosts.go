@@ -85,7 +85,7 @@ func (s hostsCalls) RenameHost(c *echo.Context, host string, _ api.RenameHostPar
 	return answer(c, http.StatusOK, h, err)
 }
 
-// ListInvitations tells what is open, and who waits.
+// ListInvitations reports what is open, and who waits.
 func (s hostsCalls) ListInvitations(c *echo.Context) error {
 	v, err := s.Service.Fleet.Invitations()
 	return answer(c, http.StatusOK, v, err)

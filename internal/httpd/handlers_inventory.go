@@ -11,18 +11,18 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// ListInventory tells what is known of drives beyond what they tell.
+// ListInventory reports what is known of drives beyond what they tell.
 func (s inventoryCalls) ListInventory(c *echo.Context, p api.ListInventoryParams) error {
 	v, err := s.Service.Inventory.InventoryItems(p.Where, p.Q)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// ListInventoryFields tells what can be set.
+// ListInventoryFields reports what can be set.
 func (s inventoryCalls) ListInventoryFields(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Inventory.Fields())
 }
 
-// GetInventory tells what is known of one drive.
+// GetInventory reports what is known of one drive.
 func (s inventoryCalls) GetInventory(c *echo.Context, drive string) error {
 	v, err := s.Service.Inventory.Item(drive)
 	return answer(c, http.StatusOK, v, err)
@@ -53,19 +53,19 @@ func (s inventoryCalls) ImportInventory(c *echo.Context) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// GetFailures tells how often drives fail.
+// GetFailures reports how often drives fail.
 func (s inventoryCalls) GetFailures(c *echo.Context, p api.GetFailuresParams) error {
 	v, err := s.Service.Views.Failures(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// GetStockAdvice tells what to buy.
+// GetStockAdvice reports what to buy.
 func (s inventoryCalls) GetStockAdvice(c *echo.Context, p api.GetStockAdviceParams) error {
 	v, err := s.Service.Views.Advice(p.LeadDays, p.Confidence)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// ListCapacity tells when pools will be full, and what would give them room.
+// ListCapacity reports when pools will be full, and what would give them room.
 func (s inventoryCalls) ListCapacity(c *echo.Context, p api.ListCapacityParams) error {
 	v, err := s.Service.Capacity(p)
 	return answer(c, http.StatusOK, v, err)
@@ -99,7 +99,7 @@ func (s inventoryCalls) GetReportPage(c *echo.Context, p api.GetReportPageParams
 	return c.HTML(http.StatusOK, page)
 }
 
-// GetStory tells what happened.
+// GetStory reports what happened.
 func (s inventoryCalls) GetStory(c *echo.Context, kind string, name string, p api.GetStoryParams) error {
 	v, err := s.Service.Story(kind, name, p)
 	return answer(c, http.StatusOK, v, err)

@@ -15,7 +15,7 @@ func (s labCalls) pace() api.Lab {
 	return api.Lab{Now: s.Now(), Speed: s.Lab.Speed(), Hurry: s.Lab.Hurry()}
 }
 
-// GetLab tells how time runs.
+// GetLab reports how time runs.
 func (s labCalls) GetLab(c *echo.Context) error {
 	if s.Lab == nil {
 		return noLab

@@ -46,7 +46,7 @@ func newMeasured() *measured {
 	}, []string{"method", "route", "status"})}
 }
 
-// measure notes how long requests take. Routes are as they are registered, so there are few.
+// measure records how long requests take. Routes are as they are registered, so there are few.
 func (s *Server) measure(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		stream := strings.HasSuffix(c.Request().URL.Path, "/events") && c.Request().Method == http.MethodGet

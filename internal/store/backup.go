@@ -37,7 +37,7 @@ func (s *Store) Restored() (r Restored, err error) {
 	return r, json.Unmarshal(b, &r)
 }
 
-// TakeOver notes that the service before is gone.
+// TakeOver records that the service before is gone.
 func (s *Store) TakeOver() error {
 	if err := os.Remove(fenceOf(s.file)); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err

@@ -166,7 +166,7 @@ func quotedOld(sh shape) string {
 	})
 }
 
-// moment notes that changes follow which belong together.
+// moment records that changes follow which belong together.
 func (s *Store) moment(tx *gorm.DB) error {
 	if s.now == nil {
 		return nil

@@ -218,7 +218,7 @@ type count struct {
 	lost                  float64 // of a counter: its value before it was reset
 	one, two, half, seven float64 // new ones within a day, two days, three and a half, and seven
 	days                  int     // days with new ones among the last 30
-	comings               int     // how often new ones appeared after the count had fallen to half or zero, within comingDays
+	comings               int     // how often new ones appeared after a fall to half or zero, within comingDays
 	// today and week are the whole growth of which a part is counted for one day and for seven; todayOver and weekOver
 	// are the times of that growth, where they differ from one day and seven.
 	today, week         float64

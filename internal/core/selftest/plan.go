@@ -192,7 +192,7 @@ type Crowd struct {
 	Plan   string
 	Kind   drive.SelfTestKind
 	Period Span
-	Of     string   // the resource that is too small for all of them, as Uses names it; empty when each one does not fit by itself
+	Of     string   // the resource that is too small for all, as in Uses; empty when each one does not fit alone
 	Drives int      // how many drives are to be tested there
 	Left   []string // keys of the drives without a time
 	Says   string

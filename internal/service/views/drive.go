@@ -188,7 +188,7 @@ func (s *State) viewDrive(d *fleet.Drive, at fleet.Place, whole bool) api.Drive 
 	}
 	out.Says = sayVerdict(j)
 	if h := s.fleet.Hosts[d.Host]; d.Present && h != nil && !s.fleet.Late(h, s.Clock.Now()) {
-		out.Looked = d.Looked // for an absent drive, or a host that is not reporting, earlier findings say nothing about the present
+		out.Looked = d.Looked // earlier findings do not hold for an absent drive or a silent host
 	}
 	if at.Pool != nil {
 		s.viewPlace(&out, key, at, whole)

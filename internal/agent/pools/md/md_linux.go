@@ -352,7 +352,7 @@ func (a array) progress(r *recovery.Report) {
 	}
 }
 
-// ended tells how a run ended that moves no more, or that it rests.
+// ended reports how a run ended that moves no more, or that it rests.
 func (a array) ended(r *recovery.Report, now time.Time) *recovery.Report {
 	switch frozen := a.attr("sync_action") == "frozen"; {
 	case r == nil:
@@ -373,7 +373,7 @@ func (a array) ended(r *recovery.Report, now time.Time) *recovery.Report {
 	return r
 }
 
-// scrubBegun notes that a scrub was seen to have begun. Must be called with d.mu held.
+// scrubBegun records that a scrub was seen to have begun. Must be called with d.mu held.
 func (d *Driver) scrubBegun(a array, id string) {
 	mem := d.was[id]
 	if mem == nil {
