@@ -8,7 +8,7 @@ import (
 	"lantern/internal/core/recovery"
 )
 
-// notice marks members as they come and go.
+// notice updates the states of members whose drives appear or vanish.
 func (p *Pool) notice(t time.Time) {
 	p.Everyone(func(group string, m *pool.Member) {
 		present := false
@@ -17,7 +17,7 @@ func (p *Pool) notice(t time.Time) {
 			present = in && s.Host == m.Domain && !p.fleet.off(s.Host)
 		}
 		if log, _, ok := p.Pool.Slot(m.Log); m.Log != "" && ok && log.State == pool.Missing {
-			present = false // without its log device it is nothing
+			present = false // it is unusable without its log device
 		}
 		switch {
 		case !present && (m.State == pool.Online || m.State == pool.Recovering || m.State == pool.Standby):
@@ -34,7 +34,7 @@ func (p *Pool) notice(t time.Time) {
 			case slices.ContainsFunc(p.Spares, func(s pool.Member) bool { return s.Slot == m.Slot }):
 				m.State = pool.Standby
 			case group != "" && p.laid().Stale(m.Slot) > 0:
-				// What was written while it was away is written again.
+				// Data written during its absence is written again.
 				m.State = pool.Recovering
 				p.begin(p.Fill, m.Slot, m.Drive, t)
 			}
@@ -42,10 +42,10 @@ func (p *Pool) notice(t time.Time) {
 	})
 }
 
-// healAfter is how long a member may be gone until a pool that heals makes new copies of what lay on it.
+// healAfter is how long a member may be missing before a pool that heals restores its data on others.
 const healAfter = 10 * time.Minute
 
-// heal restores what lay on members that are gone on the others, in groups that do so by themselves.
+// heal restores the data of missing members on the others, in groups that do so by themselves.
 func (p *Pool) heal(t time.Time) {
 	for _, g := range p.Groups {
 		if !g.Heals {
@@ -67,8 +67,7 @@ func (p *Pool) heal(t time.Time) {
 	}
 }
 
-// takeOver lets a hot spare take the place of a member that is gone, in groups that do not restore its share on the
-// others.
+// takeOver puts a hot spare in the place of a missing member, in groups that do not restore its share on the others.
 func (p *Pool) takeOver(t time.Time) {
 	for gi := range p.Groups {
 		g := &p.Groups[gi]
@@ -94,7 +93,7 @@ func (p *Pool) takeOver(t time.Time) {
 			e := p.laid()
 			e.Rename(m.Slot, s.Slot)
 			e.Blank(s.Slot)
-			// Its place stays in memory, but what lay there is the spare's to carry now.
+			// Its place is remembered, but the spare stores its data now.
 			m.State = pool.Out
 			s.State, s.Used, s.Needs, s.StandsFor = pool.Recovering, m.Used, m.Needs, m.Slot
 			if p.StandIn == nil {
@@ -103,12 +102,12 @@ func (p *Pool) takeOver(t time.Time) {
 			p.StandIn[s.Slot] = m.Slot
 			g.Members = append(slices.Clone(g.Members), s)
 			p.begin(p.Fill, s.Slot, s.Drive, t)
-			return // its members were put anew
+			return // its slice of members was replaced
 		}
 	}
 }
 
-// standsIn is the spare that stands in for a slot, if one does.
+// standsIn is the spare that stands in for a slot, if there is one.
 func (p *Pool) standsIn(slot string) string {
 	for spare, of := range p.StandIn {
 		if of == slot {
@@ -118,7 +117,7 @@ func (p *Pool) standsIn(slot string) string {
 	return ""
 }
 
-// relieve lets a spare stand by again: what it carried lies where it belongs.
+// relieve makes a spare idle again: its data is back in its place.
 func (p *Pool) relieve(slot string) {
 	spare := p.standsIn(slot)
 	if spare == "" {
@@ -138,7 +137,7 @@ func (p *Pool) relieve(slot string) {
 	}
 }
 
-// unheal ends that for a member that is back.
+// unheal ends the healing for a member that is back.
 func (p *Pool) unheal(slot string, t time.Time) {
 	delete(p.tried, slot)
 	if r := p.filling(slot); r != nil && r.Kind == recovery.Rebalance && p.Works[r.ID] != nil && r.Drive == "" {

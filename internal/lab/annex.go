@@ -43,7 +43,7 @@ func annexName(h int) string {
 	return fmt.Sprintf("%s-%d", birds[(h-1)%len(birds)], 1+(h-1)/len(birds))
 }
 
-// How often what ails a large fleet is met: one drive in so many, one host, one pool.
+// Frequencies of faults in a large fleet: one in so many drives, hosts, or pools.
 const (
 	drivePerIll  = 61
 	hostPerOff   = 83
@@ -105,7 +105,7 @@ func (b *builder) more(n int) {
 	}
 }
 
-// ill lets one thing of many be wrong with a drive.
+// ill gives a drive one of many faults.
 func (b *builder) ill(d *Drive, m *pool.Member, nth int) {
 	ago := func(days float64) time.Time { return b.now.Add(-time.Duration(days * 24 * float64(time.Hour))) }
 	days := 1 + float64(nth%9)

@@ -12,9 +12,9 @@ import (
 	"lantern/internal/lab/engine"
 )
 
-// Copied makes a fleet of hosts, drives and pools as they were found elsewhere, for practice: each drive answers for
-// itself what is known of the one that it stands for, and what the pools keep is laid on them anew. Every drive must
-// have become Answerable. file is where the fleet is kept from then on.
+// Copied makes a fleet from a copy of real hosts, drives and pools, for a rehearsal: each drive answers with the known
+// data of the original, and the pools' data is placed on them again. Every drive must be made Answerable first. file is
+// the file of the fleet from then on.
 func Copied(file string, at time.Time, hosts []*Host, drives []*Drive, ps []*Pool) (*Fleet, error) {
 	f := &Fleet{file: file, Pace: 1, Hosts: hosts, Drives: drives, Pools: ps, clock: clock.NewLab(at, 1), last: at}
 	f.unplaced()
@@ -27,21 +27,21 @@ func Copied(file string, at time.Time, hosts []*Host, drives []*Drive, ps []*Poo
 	return f, f.Save()
 }
 
-// Answerable makes a description one that IDENTIFY DEVICE can carry, and that leads back to the same drive: a lab drive
-// answers as a SATA one does, whose identity is its WWN. nth is its number among those of its fleet.
+// Answerable changes a description so that IDENTIFY DEVICE can carry it, and it leads back to the same drive: a lab
+// drive answers like a SATA drive, whose identity is its WWN. nth is its number in its fleet.
 func Answerable(d *drive.Description, nth int) {
 	const serialLength = 20
-	d.Serial = d.Serial[max(0, len(d.Serial)-serialLength):] // its tail is what people read
+	d.Serial = d.Serial[max(0, len(d.Serial)-serialLength):] // people read its tail
 	back, err := drive.DecodeIdentify(drive.EncodeIdentify(*d))
 	if err != nil || d.WWN == "" || back.Key() != d.Key() {
 		d.Vendor, d.WWN = "", fmt.Sprintf("5%015x", wwnBase+0xC00000000+uint64(nth)*0x1003)
 	}
 }
 
-// somewhere is the section of a host in which its drives sit whose bays nobody knows.
+// somewhere is the section of a host for drives without a known bay.
 const somewhere = "somewhere"
 
-// unplaced finds a place for every drive that has none: in a lab, too, hands must take hold of something.
+// unplaced gives a bay to every drive without one: in a lab, too, a person must be able to pull it.
 func (f *Fleet) unplaced() {
 	n := map[string]int{}
 	for _, d := range f.Drives {
@@ -60,8 +60,8 @@ func (f *Fleet) unplaced() {
 	}
 }
 
-// takeOn lays what a pool keeps as it was found: members that were gone hold what they held, those that failed hold
-// nothing, and what ran goes on from where it was.
+// takeOn places a pool's data as it was found: missing members keep their data, failed ones have none, and running work
+// continues from its position.
 func (p *Pool) takeOn(at time.Time) error {
 	p.Wrote = at
 	states := map[string]pool.MemberState{}
@@ -95,7 +95,7 @@ func (p *Pool) takeOn(at time.Time) error {
 	return nil
 }
 
-// goOn begins what ran, and brings it to where it was.
+// goOn starts the work that was running, and advances it to its position.
 func (p *Pool) goOn(r *recovery.Report, at time.Time) error {
 	share := 0.0
 	if r.Todo > 0 {

@@ -8,14 +8,14 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// device is a drive on the bus: a transport that answers command blocks with bytes.
+// device is a drive on the bus: a transport that answers command blocks.
 type device struct {
 	fleet *Fleet
 	drive *Drive
 	host  *Host
 }
 
-// Execute carries out one ATA command in a 16-byte pass-through.
+// Execute executes one ATA command in a 16-byte pass-through.
 func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	v.fleet.mu.Lock()
 	defer v.fleet.mu.Unlock()
@@ -37,7 +37,7 @@ func (v device) Execute(_ context.Context, cdb, in []byte) ([]byte, error) {
 	return drive.EncodeSense(drive.Registers{Command: 0x50}), nil
 }
 
-// answer is what a drive gives back: a page of data, or else the sense data of a command that has none.
+// answer is a drive's answer: a page of data, or the sense data of a command without data.
 func (v device) answer(r drive.Registers, in []byte, t time.Time) (page, sense []byte, err error) {
 	none := func(sense []byte, err error) ([]byte, []byte, error) { return nil, sense, err }
 	switch r {
@@ -81,7 +81,7 @@ func (v device) answer(r drive.Registers, in []byte, t time.Time) (page, sense [
 	return page, nil, nil
 }
 
-// directory is the log directory: version 1, and how many pages each log has.
+// directory is the log directory: version 1, and the number of pages of each log.
 func (v device) directory() []byte {
 	page := make([]byte, drive.PageSize)
 	page[0] = 1

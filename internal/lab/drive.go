@@ -11,27 +11,27 @@ import (
 	"lantern/internal/core/history"
 )
 
-// Drive is one simulated drive. What it answers follows from its description, its seed, its faults and the time alone,
-// so it answers the same whenever it is asked about the same moment.
+// Drive is one simulated drive. Its answers depend only on its description, its seed, its faults and the time, so they
+// are reproducible.
 type Drive struct {
 	Desc   drive.Description `json:"desc"`
-	Stays  []Stay            `json:"stays"` // where it was, in order of time
+	Stays  []Stay            `json:"stays"` // its places, in order of time
 	Born   time.Time         `json:"born"`  // when its power-on hours began
 	Faults []Fault           `json:"faults,omitempty"`
 	Holds  []string          `json:"holds,omitempty"`
 	Slow   float64           `json:"slow,omitempty"` // factor on its latency after SlowAt
-	// Strain is what recoveries have cost its users so far, in milliseconds of waiting.
+	// Strain is the additional latency of its users from recoveries so far, in milliseconds.
 	Strain float64   `json:"strain,omitempty"`
 	SlowAt time.Time `json:"slow_at,omitzero"`
-	Runs   []Run     `json:"runs,omitempty"`  // self-tests that were asked for
+	Runs   []Run     `json:"runs,omitempty"`  // ordered self-tests
 	Shelf  bool      `json:"shelf,omitempty"` // came from the shelf while the lab ran
-	Tested time.Time `json:"tested,omitzero"` // until then it was tested by somebody else, week by week
-	// The hour (UTC) at which its users copy all of it every night; 0: they do not
+	Tested time.Time `json:"tested,omitzero"` // until then it was tested weekly by somebody else
+	// The hour (UTC) of its nightly backup; 0: none
 	Backup int       `json:"backup,omitempty"`
 	Span   [2]uint64 `json:"span,omitzero"` // of its selective test
-	// Unused is for how many hours it ran before it was put to use: on its maker's bench.
+	// Unused is the number of hours that it ran before use, at the factory.
 	Unused float64 `json:"unused,omitempty"`
-	// Written is what its surface was filled with, stretch by stretch.
+	// Written are the patterns on its surface, stretch by stretch.
 	Written map[int64]uint64 `json:"written,omitempty"`
 	blinked time.Time        // real time: when its activity light last flashed
 }
@@ -60,8 +60,8 @@ func (d *Drive) testMinutes() drive.SmartData {
 	return s
 }
 
-// testTakes is how long a test runs in truth: an extended one up to a sixth longer than the drive thinks, a selective
-// one as much of that as its span is of the whole.
+// testTakes is the real duration of a test: an extended one up to a sixth longer than the drive's estimate, a selective
+// one in proportion to its span.
 func (d *Drive) testTakes(number byte) time.Duration {
 	s := d.testMinutes()
 	extended := time.Duration(float64(s.ExtendedMinutes) * (1 + d.seed("unhurried")/6) * float64(time.Minute))
@@ -88,7 +88,7 @@ func (d *Drive) testTakes(number byte) time.Duration {
 	return 0
 }
 
-// running is the self-test that runs at t, and what is left of it in percent.
+// running is the self-test that runs at t, and its remaining percentage.
 func (d *Drive) running(t time.Time) (left int, ok bool) {
 	if len(d.Runs) == 0 {
 		return 0, false
@@ -100,7 +100,7 @@ func (d *Drive) running(t time.Time) (left int, ok bool) {
 	return 10 * int(math.Ceil(10*r.Until.Sub(t).Seconds()/r.Until.Sub(r.From).Seconds())), true
 }
 
-// selfTest does what SMART EXECUTE OFFLINE IMMEDIATE asks for.
+// selfTest executes SMART EXECUTE OFFLINE IMMEDIATE.
 func (d *Drive) selfTest(number byte, t time.Time) bool {
 	const stop = 0x7F
 	_, running := d.running(t)
@@ -123,17 +123,17 @@ type Stay struct {
 	To      time.Time `json:"to,omitzero"`
 }
 
-// FaultKind is what ails a drive.
+// FaultKind is the kind of a fault.
 type FaultKind string
 
-// The faults a drive can be given.
+// The kinds of faults.
 const (
 	FaultAttribute  FaultKind = "attribute" // its raw value grows by PerDay from From on, in steps of whole numbers
 	FaultFailedTest FaultKind = "failed-test"
-	FaultWeakSpot   FaultKind = "weak-spot"    // what is written at its LBA is not what is read back
+	FaultWeakSpot   FaultKind = "weak-spot"    // data at its LBA reads back wrong
 	FaultDamaged    FaultKind = "damaged-page" // its SMART data page has a wrong checksum
 	FaultCourse     FaultKind = "course"       // its raw value went as its Course, and grows by PerDay after that
-	FaultFailing    FaultKind = "failing"      // it says itself that it is failing
+	FaultFailing    FaultKind = "failing"      // it predicts its own failure
 )
 
 // Fault is one of them.
@@ -141,7 +141,7 @@ type Fault struct {
 	Kind      FaultKind `json:"kind"`
 	Attribute byte      `json:"attribute,omitempty"`
 	PerDay    float64   `json:"per_day,omitempty"`
-	Start     float64   `json:"start,omitempty"` // the value it had for ever before From
+	Start     float64   `json:"start,omitempty"` // the value before From
 	LBA       int64     `json:"lba,omitempty"`
 	From      time.Time `json:"from"`
 	// Course is what an attribute was, from another drive's past.
@@ -184,7 +184,7 @@ func (d *Drive) seed(name string) float64 {
 
 func (d *Drive) hours(t time.Time) float64 { return math.Max(0, t.Sub(d.Born).Hours()) }
 
-// attributes as they are at t, in the order a drive lists them.
+// attributes at t, in the order in which a drive lists them.
 func (d *Drive) attributes(t time.Time) []drive.Attribute {
 	h := d.hours(t)
 	day := 2 * math.Pi * float64(t.Hour()*60+t.Minute()) / 1440
@@ -239,15 +239,15 @@ func (d *Drive) attributes(t time.Time) []drive.Attribute {
 			a.Worst = a.Value
 		case 194:
 			a.Value, a.Worst = byte(100-v), byte(100-v-6)
-			a.Raw = uint64(v) | 19<<16 | uint64(v+6)<<32 // least and most beside it, as many drives pack them
+			a.Raw = uint64(v) | 19<<16 | uint64(v+6)<<32 // with the least and greatest value, as many drives pack them
 		}
 		out = append(out, a)
 	}
 	return out
 }
 
-// tests is its log at t, the newest first: a short one each week, an extended one each month, until the lab began; then
-// what it was asked for.
+// tests is its log at t, the newest first: a short test each week and an extended one each month, until the lab began;
+// then the ordered ones.
 func (d *Drive) tests(t time.Time) []drive.SelfTest {
 	now := t
 	if t.After(d.Tested) {
@@ -307,10 +307,10 @@ func (d *Drive) ails(kind FaultKind, t time.Time) bool {
 	return false
 }
 
-// readsEach is how many reads a second users ask of a drive.
+// readsEach is the number of reads a second by users.
 const readsEach = 4
 
-// strain lets users wait for a recovery that takes a share of the drive's time.
+// strain adds the users' latency from a recovery that takes a share of the drive's time.
 func (d *Drive) strain(share float64, dt time.Duration) {
 	ms := 8.0
 	if d.Desc.Medium == drive.MediumSolidState {
@@ -319,7 +319,7 @@ func (d *Drive) strain(share float64, dt time.Duration) {
 	d.Strain += dt.Seconds() * readsEach * ms * share * share
 }
 
-// stat is its line of I/O statistics at t, as the kernel's /sys/block/*/stat would read.
+// stat is its line of I/O statistics at t, in the form of the kernel's /sys/block/*/stat.
 func (d *Drive) stat(t time.Time) string {
 	ms := 6 + 3*d.seed("latency")
 	if d.Desc.Medium == drive.MediumSolidState {
@@ -344,8 +344,8 @@ func (d *Drive) stat(t time.Time) string {
 	)
 }
 
-// busy is for how many seconds users have kept it busy by t: a twentieth of the time at night, a quarter in the early
-// afternoon, and most of the two hours of a backup, if it has one.
+// busy is the number of seconds in which users kept it busy until t: a twentieth of the time at night, a quarter in the
+// early afternoon, and most of the two hours of a backup, if it has one.
 func (d *Drive) busy(t time.Time) float64 {
 	const day = 86400.0
 	from := d.Born.Sub(d.Born.Truncate(24 * time.Hour)).Seconds()
@@ -387,7 +387,7 @@ func (d *Drive) statistics(nth int, t time.Time) []byte {
 		}
 		page[88], page[95] = warmest, valid
 	case 7:
-		// Its maker rates it for being written over some thousand times.
+		// It is rated for some thousand full writes.
 		const writes, perHour = 3000, 3600 * 9e6
 		page[8], page[15] = byte(math.Min(255, 100*d.hours(t)*perHour/float64(d.Desc.Capacity)/writes)), valid
 	}

@@ -1,6 +1,6 @@
 // Package lab simulates storage hosts: drives that answer command blocks with bytes, enclosures with lights, pools that
 // lose members and recover them, under a clock that can run fast. The agent meets them through the same interfaces as
-// real ones. Nothing here is part of what watches a real fleet.
+// real ones. Nothing here is used for a real fleet.
 package lab
 
 import (
@@ -20,16 +20,16 @@ import (
 	"lantern/internal/core/enclosure"
 )
 
-// Fleet is all of the lab. Its exported fields are what is kept in its file; mu guards everything.
+// Fleet is the whole lab. Its exported fields are stored in its file; mu guards everything.
 type Fleet struct {
 	mu     sync.Mutex
 	clock  *clock.Lab
 	file   string
 	Saved  time.Time `json:"saved"`  // lab time
 	Pace   float64   `json:"pace"`   // how fast the clock ran
-	Brisk  float64   `json:"brisk"`  // how fast it runs while nothing but waiting is left; 0: its pace is set by hand
+	Brisk  float64   `json:"brisk"`  // how fast it runs while nothing but waiting is left; 0: its speed is set by hand
 	Filled bool      `json:"filled"` // the past was reported
-	Serial int       `json:"serial"` // how many drives came from the shelf
+	Serial int       `json:"serial"` // number of drives taken from the shelf
 	Drives []*Drive  `json:"drives"`
 	Hosts  []*Host   `json:"hosts"`
 	Pools  []*Pool   `json:"pools"`
@@ -45,12 +45,12 @@ type Host struct {
 	Lit    map[string][]int   `json:"lit"`
 	Speaks string             `json:"speaks,omitempty"` // which of its enclosures speaks SES
 	Broken []string           `json:"broken,omitempty"` // parts of it that failed
-	Mute   bool               `json:"mute,omitempty"`   // its enclosures tell nothing of themselves, and have no lights
+	Mute   bool               `json:"mute,omitempty"`   // its enclosures report nothing, and have no lights
 	Off    bool               `json:"off,omitempty"`    // it has no power
-	Back   time.Time          `json:"back,omitzero"`    // when it has it again, if nobody does anything
-	Untold []string           `json:"untold,omitempty"` // sections that it tells nothing of
+	Back   time.Time          `json:"back,omitzero"`    // when the power comes back by itself
+	Untold []string           `json:"untold,omitempty"` // sections that it does not report
 	fleet  *Fleet
-	past   time.Time // when it answers as of another moment
+	past   time.Time // time for which it answers, if not the present
 }
 
 // Open reads a fleet from its file, or makes one with build and keeps it there. speed is for a new fleet.
@@ -130,7 +130,7 @@ func (f *Fleet) SetSpeed(speed float64) error {
 	return f.save()
 }
 
-// SetHurry makes time run that fast whenever only waiting is left, and as fast as real time while hands are needed.
+// SetHurry sets the speed of time while nothing but waiting is left; while a person is needed, time runs in real time.
 func (f *Fleet) SetHurry(speed float64) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -138,14 +138,14 @@ func (f *Fleet) SetHurry(speed float64) error {
 	return f.save()
 }
 
-// Hurry is how fast time runs while nothing but waiting is left; 0 when its pace is set by hand.
+// Hurry is how fast time runs while nothing but waiting is left; 0 when its speed is set by hand.
 func (f *Fleet) Hurry() float64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.Brisk
 }
 
-// Waits tells the lab whether only waiting is left, and says whether that changed its pace.
+// Waits tells the lab whether only waiting is left, and reports whether that changed its speed.
 func (f *Fleet) Waits(only bool) (changed bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -237,7 +237,7 @@ func (h *Host) speaks(section string) bool {
 	return false
 }
 
-// Silence makes the enclosures of a host tell nothing of themselves from now on, or speak again.
+// Silence makes the enclosures of a host report nothing from now on, or report again.
 func (f *Fleet) Silence(host string, mute bool) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -271,7 +271,7 @@ func (f *Fleet) Power(host string, on bool) error {
 	return impossible("the lab has no host %q", host)
 }
 
-// Stick makes the recoveries of a pool wait for a word, or not.
+// Stick makes the recoveries of a pool wait for an order, or not.
 func (f *Fleet) Stick(name string, stuck bool) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()

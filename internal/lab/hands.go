@@ -13,8 +13,8 @@ import (
 	"lantern/internal/core/enclosure"
 )
 
-// Pull takes the drive out of a bay, as a hand would: nothing is asked. A label tail will do as well, as where no map
-// shows the bays and hands read labels.
+// Pull pulls the drive out of a bay, as a person would, without checks. A label tail is accepted as well, for bays that
+// no map shows.
 func (f *Fleet) Pull(bay string) (Moved, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -44,7 +44,7 @@ func (f *Fleet) Pull(bay string) (Moved, error) {
 	return Moved{d.Desc.Tail(), d.Desc.Serial, bay}, f.save()
 }
 
-// Moved says which drive a hand moved.
+// Moved is the drive that was moved.
 type Moved struct{ Tail, Serial, Bay string }
 
 // NewDrive describes a drive to be put in.
@@ -60,7 +60,7 @@ type NewDrive struct {
 
 func impossible(format string, args ...any) error { return &Impossible{fmt.Sprintf(format, args...)} }
 
-// Impossible is why a hand cannot do that.
+// Impossible is the reason why a person cannot do that.
 type Impossible struct{ why string }
 
 func (i *Impossible) Error() string { return i.why }
@@ -148,7 +148,7 @@ func (f *Fleet) Insert(bay string, s NewDrive) (Moved, error) {
 	return Moved{d.Desc.Tail(), d.Desc.Serial, bay}, f.save()
 }
 
-// empty is a bay of a host in which nothing is.
+// empty is an empty bay of a host.
 func (f *Fleet) empty(host string, now time.Time) (bay string) {
 	for _, h := range f.Hosts {
 		for _, l := range h.Layout {
@@ -266,7 +266,7 @@ func (f *Fleet) bay(s string) (*Host, enclosure.Address, error) {
 	return nil, a, &Impossible{"there is no bay " + s + " in the lab"}
 }
 
-// in is the drive that sits in a bay at t.
+// in is the drive in a bay at t.
 func (f *Fleet) in(a enclosure.Address, t time.Time) *Drive {
 	for _, d := range f.Drives {
 		if s, ok := d.at(t); ok && s.Host == a.Host && s.Section == a.Section && s.Bay == a.Number {

@@ -36,7 +36,7 @@ var (
 // Trust is as of the kernel: the lab is the machine.
 func (k Keeper) Trust() pools.Trust { return pools.TrustKernel }
 
-// Pools are those it speaks for.
+// Pools are the pools of this host.
 func (k Keeper) Pools(context.Context, func(string) string) ([]pools.Snapshot, error) {
 	f := k.Fleet
 	f.mu.Lock()

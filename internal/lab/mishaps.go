@@ -14,7 +14,7 @@ import (
 	"lantern/internal/practice"
 )
 
-// Throw lets a mishap come to a pool when its time has come.
+// Throw arms a mishap for a pool.
 func (f *Fleet) Throw(name string, m practice.Mishap) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -54,7 +54,7 @@ func (p *Pool) due(m practice.Mishap) bool {
 // cutFor is how long a host is without power after a cut.
 const cutFor = 15 * time.Minute
 
-// goWrong lets come what is due at t.
+// goWrong triggers the mishaps due at t.
 func (p *Pool) goWrong(t time.Time) {
 	if len(p.Due) == 0 {
 		return

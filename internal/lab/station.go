@@ -227,7 +227,7 @@ func (b *builder) scrubbed(p *Pool, days int) {
 	p.Recs = append([]recovery.Report{r}, p.Recs...)
 }
 
-// badMorning gives the fleet its troubles.
+// badMorning gives the fleet its faults.
 func (b *builder) badMorning(soundscape, driftnet *Pool) {
 	of := func(p *Pool, group, i int) (*Drive, *pool.Member) {
 		m := &p.Groups[group].Members[i]

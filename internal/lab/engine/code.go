@@ -2,9 +2,9 @@ package engine
 
 import "encoding/binary"
 
-// The code of a stripe: k pieces of data and m of parity over GF(2^8), of which any k give back all (a Cauchy matrix
-// below the unit matrix; Blömer, Kalfane, Karp, Karpinski, Luby, Zuckerman 1995). A piece is eight bytes here: they
-// stand for all that lies in it.
+// The code of a stripe: k pieces of data and m of parity over GF(2^8); any k of them restore all (a Cauchy matrix below
+// the unit matrix; Blömer, Kalfane, Karp, Karpinski, Luby, Zuckerman 1995). A piece is eight bytes here, which
+// represent its whole content.
 
 var logs, powers = tables()
 
@@ -43,7 +43,7 @@ func row(i, k int) []byte {
 	return r
 }
 
-// encode gives piece i of a stripe whose data are these.
+// encode gives piece i of a stripe with the given data.
 func encode(i int, data []uint64) uint64 {
 	if len(data) == 1 {
 		return data[0] // copies are copies
@@ -59,7 +59,7 @@ func encode(i int, data []uint64) uint64 {
 	return binary.LittleEndian.Uint64(out[:])
 }
 
-// decode gives the data of a stripe back from k of its pieces; at says which they are.
+// decode restores the data of a stripe from k of its pieces; at are their indices.
 func decode(k int, at []int, pieces []uint64) []uint64 {
 	if k == 1 {
 		return pieces[:1]

@@ -1,5 +1,5 @@
-// Package engine is what is in a lab pool: extents with versions and checksums, in pieces on members, that are
-// written, lost, rebuilt, drained, spread anew, scrubbed and corrupted; and how long each of that takes.
+// Package engine simulates the content of a lab pool: extents with versions and checksums, in pieces on members, that
+// are written, lost, rebuilt, drained, rebalanced, scrubbed and corrupted; and the time that each of these takes.
 package engine
 
 import (
@@ -12,26 +12,26 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// Engine is all that lies in one pool.
+// Engine is the content of one pool.
 type Engine struct {
 	Seed    uint64   `json:"seed"`
 	Extents []Extent `json:"extents"`
-	Writes  uint64   `json:"writes"` // how many there were since it was laid
+	Writes  uint64   `json:"writes"` // number of writes since it was filled
 }
 
-// Extent is one part of what is kept: a stripe of pieces of which Need give it back.
+// Extent is one part of the data: a stripe of pieces of which Need restore it.
 type Extent struct {
 	Volume  string      `json:"volume"`
 	Group   string      `json:"group"`
 	Need    int         `json:"need"`
 	Domains bool        `json:"domains,omitempty"` // no two pieces in one failure domain
 	Bytes   drive.Bytes `json:"bytes"`             // of a piece
-	Small   int         `json:"small,omitempty"`   // how many small things are in it, each of which costs time of its own
+	Small   int         `json:"small,omitempty"`   // number of small objects in it, each of which costs additional time
 	Version uint32      `json:"version"`
 	Pieces  []Piece     `json:"pieces"`
 }
 
-// Piece is what one member holds of an extent. Its contents stand for all its bytes.
+// Piece is the part of an extent on one member. Its content represents all its bytes.
 type Piece struct {
 	Slot    string  `json:"slot"`
 	At      float64 `json:"at"`      // how far from the outermost tracks, 0 to 1
@@ -52,10 +52,10 @@ func (p *Piece) write(data uint64, version uint32) {
 	p.Data, p.Version, p.Sum = data, version, sum(data, version)
 }
 
-// whole reports whether a piece holds what it says it holds.
+// whole reports whether the content of a piece matches its checksum.
 func (p *Piece) whole() bool { return p.Version > 0 && p.Sum == sum(p.Data, p.Version) }
 
-// content is what piece j of the data of a version of an extent is: known to whoever checks what is read back.
+// content is the expected content of data piece j of a version of an extent.
 func (e *Engine) content(extent int, version uint32, j int) uint64 {
 	x := e.Seed ^ uint64(extent)<<40 ^ uint64(version)<<8 ^ uint64(j)
 	x += 0x9e3779b97f4a7c15 // splitmix64 (Steele, Lea, Flood 2014)
@@ -72,11 +72,10 @@ func (e *Engine) data(extent int, version uint32) []uint64 {
 	return out
 }
 
-// perGroup is how many extents stand for what a group, or a volume of its own, keeps.
+// perGroup is the number of extents that represent the data of a group or volume.
 const perGroup = 160
 
-// Lay lays everything that a pool keeps on its members, as one would find it after years of use: large things first,
-// many small ones last.
+// Lay places the data of a pool on its members, as after years of use: large objects first, many small ones last.
 func Lay(p *pool.Pool, seed uint64) *Engine {
 	e := &Engine{Seed: seed}
 	r := rand.New(rand.NewPCG(seed, 11))
@@ -107,8 +106,8 @@ func size(i, n int) (share float64, small int) {
 	return 0.06 / float64(n-large), 1500
 }
 
-// stripes lays extents as wide as the group; where members differ in size, the last ones are narrower, and all parity
-// is on the members that are for parity.
+// stripes places extents as wide as the group; where members differ in size, the last ones are narrower, and all parity
+// is on the parity members.
 func (e *Engine) stripes(p *pool.Pool, g pool.Group) {
 	volumes := volumesOf(p, g)
 	var most drive.Bytes
@@ -142,7 +141,7 @@ func (e *Engine) stripes(p *pool.Pool, g pool.Group) {
 		if len(parity) > 0 {
 			x.Pieces, x.Need = append(data, parity...), len(data)
 		} else {
-			// Parity moves around from stripe to stripe.
+			// Parity rotates from stripe to stripe.
 			turn := i % len(data)
 			x.Pieces = append(append(x.Pieces, data[turn:]...), data[:turn]...)
 			x.Need = max(1, len(data)-tolerance)
@@ -166,7 +165,7 @@ func volumesOf(p *pool.Pool, g pool.Group) (out []pool.Volume) {
 	return out
 }
 
-// spread lays every stripe on the members that have most room left, no two pieces on one member or in one domain.
+// spread places every stripe on the members with most free space, no two pieces on one member or in one domain.
 func (e *Engine) spread(p *pool.Pool, g pool.Group, r *rand.Rand) {
 	used := map[string]drive.Bytes{}
 	for _, v := range volumesOf(p, g) {
@@ -201,8 +200,7 @@ func (e *Engine) spread(p *pool.Pool, g pool.Group, r *rand.Rand) {
 	}
 }
 
-// place finds the member on which a further piece of an extent goes: the one that is least full for its size. not are
-// members that take nothing.
+// place finds the member for a further piece of an extent: the least full one for its size. not are excluded members.
 func place(g pool.Group, x Extent, used map[string]drive.Bytes, not map[string]bool, r *rand.Rand) string {
 	taken := map[string]bool{}
 	for _, p := range x.Pieces {
@@ -231,7 +229,7 @@ func place(g pool.Group, x Extent, used map[string]drive.Bytes, not map[string]b
 	return best
 }
 
-// Used is how much is on each member.
+// Used is the amount of data on each member.
 func (e *Engine) Used() map[string]drive.Bytes {
 	out := map[string]drive.Bytes{}
 	for _, x := range e.Extents {
@@ -270,8 +268,7 @@ func (e *Engine) Known(volume, group string) (out []pool.Extent) {
 	return out
 }
 
-// good are up to need pieces of an extent that can be read and hold its newest version; there is told which members
-// answer.
+// good gives up to need readable pieces of the newest version of an extent; there reports which members answer.
 func (e *Engine) good(extent int, there func(slot string) bool) (at []int, data []uint64) {
 	x := &e.Extents[extent]
 	for j := range x.Pieces {
@@ -282,8 +279,8 @@ func (e *Engine) good(extent int, there func(slot string) bool) (at []int, data 
 	return at, data
 }
 
-// Write is one write by a user, the n-th: an extent gets a new version, on all members that are there. It is refused
-// when so few are there that it could not be read back.
+// Write is the n-th write by a user: an extent gets a new version, on all present members. It is refused when too few
+// are present to read it back.
 func (e *Engine) Write(there func(slot string) bool) bool {
 	e.Writes++
 	i := int(e.Writes * 2654435761 % uint64(len(e.Extents)))
@@ -307,7 +304,7 @@ func (e *Engine) Write(there func(slot string) bool) bool {
 	return true
 }
 
-// Blank makes a member hold nothing: another drive is in its place.
+// Blank removes all data of a member: another drive is in its place.
 func (e *Engine) Blank(slot string) {
 	for i := range e.Extents {
 		for j := range e.Extents[i].Pieces {
@@ -318,7 +315,7 @@ func (e *Engine) Blank(slot string) {
 	}
 }
 
-// Rename gives all that is on a member to another, which takes its place.
+// Rename moves the data of a member to the one that takes its place.
 func (e *Engine) Rename(from, to string) {
 	for i := range e.Extents {
 		for j := range e.Extents[i].Pieces {
@@ -329,7 +326,7 @@ func (e *Engine) Rename(from, to string) {
 	}
 }
 
-// Stale says how many pieces of a member do not hold the newest version of their extent.
+// Stale is the number of pieces of a member without the newest version of their extent.
 func (e *Engine) Stale(slot string) (n int) {
 	for i := range e.Extents {
 		for _, p := range e.Extents[i].Pieces {
@@ -341,7 +338,7 @@ func (e *Engine) Stale(slot string) (n int) {
 	return n
 }
 
-// Corrupt spoils up to n pieces of a member without telling anybody.
+// Corrupt silently corrupts up to n pieces of a member.
 func (e *Engine) Corrupt(slot string, n int, r *rand.Rand) (spoilt int) {
 	for _, i := range r.Perm(len(e.Extents)) {
 		for j := range e.Extents[i].Pieces {
@@ -354,14 +351,13 @@ func (e *Engine) Corrupt(slot string, n int, r *rand.Rand) (spoilt int) {
 	return spoilt
 }
 
-// Verdict is what reading everything back gave.
+// Verdict is the result of reading everything back.
 type Verdict struct {
 	Right, Wrong int
-	Lost         []int // extents that cannot be given back
+	Lost         []int // extents that cannot be restored
 }
 
-// ReadBack reads everything and compares it with what was written. Wrong is what was given back and is not what was
-// written: it must never happen.
+// ReadBack reads everything and compares it with what was written. Wrong counts wrong data: it must never happen.
 func (e *Engine) ReadBack(there func(slot string) bool) (v Verdict) {
 	for i := range e.Extents {
 		x := &e.Extents[i]

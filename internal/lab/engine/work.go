@@ -10,19 +10,19 @@ import (
 	"lantern/internal/core/recovery"
 )
 
-// Bench is what the world is like while work is done.
+// Bench is the environment of work.
 type Bench struct {
 	// There reports whether a member answers.
 	There func(slot string) bool
-	// Rate is what the drive at a slot moves, in bytes a second, on its outermost tracks; Seek what a small thing costs
-	// it.
+	// Rate is the pace of the drive at a slot on its outermost tracks, in bytes a second; Seek is the time for a small
+	// object.
 	Rate func(slot string) float64
 	Seek func(slot string) time.Duration
-	// Load is the share of the members' time that users take, 0 to 1; Share is what of the rest the work gets.
+	// Load is the share of the members' time that users take, 0 to 1; Share is the part of the rest that the work gets.
 	Load, Share float64
 }
 
-// Item is one thing to do: fill a piece, look at an extent (Piece is -1), or move a piece to another member.
+// Item is one task: fill a piece, check an extent (Piece is -1), or move a piece to another member.
 type Item struct {
 	Extent int    `json:"e"`
 	Piece  int    `json:"p"`
@@ -30,36 +30,36 @@ type Item struct {
 	at     float64
 }
 
-// Work is a recovery as the pool does it.
+// Work is a recovery in progress.
 type Work struct {
 	Kind     recovery.Kind          `json:"kind"`
 	Slot     string                 `json:"slot,omitempty"`
 	Items    []Item                 `json:"items"`
 	Next     int                    `json:"next"`
-	Scan     float64                `json:"scan"`  // seconds of looking still to do before anything moves
+	Scan     float64                `json:"scan"`  // remaining seconds of scanning before any data moves
 	Spent    float64                `json:"spent"` // seconds spent on the next item
-	Lanes    float64                `json:"lanes"` // how many things are done at once
+	Lanes    float64                `json:"lanes"` // number of parallel tasks
 	Moved    drive.Bytes            `json:"moved"` // by items that are done
 	Part     drive.Bytes            `json:"part"`  // of the next item
 	Todo     drive.Bytes            `json:"todo"`  //
 	Reads    map[string]drive.Bytes `json:"reads"` // by member
 	Wrote    map[string]drive.Bytes `json:"wrote"` // by member
-	Slow     map[string]float64     `json:"slow"`  // seconds that a member held things up
+	Slow     map[string]float64     `json:"slow"`  // seconds for which a member was the slowest
 	Found    uint64                 `json:"found"` // errors
 	Repaired uint64                 `json:"repaired"`
 	Left     uint64                 `json:"left"`
 }
 
-// Done is how much was done.
+// Done is the number of bytes done.
 func (w *Work) Done() drive.Bytes { return min(w.Todo, w.Moved+w.Part) }
 
 // track is the rate at a share of a drive's bytes, counted from its outermost tracks, against the rate there: the rate
 // goes with the radius, the bytes with the area, and the innermost radius is half of the outermost.
 func track(at float64) float64 { return math.Sqrt(1 - 0.75*min(1, at)) }
 
-// Begin plans a recovery. Fill (resilver, rebuild) brings what a member lacks; scrub looks at everything; drain takes
-// what is on slot away; rebalance evens out how full members are, or, with a slot, takes away what was on a member
-// that is gone.
+// Begin plans a recovery. Fill (resilver, rebuild) restores the missing data of a member; scrub checks everything;
+// drain moves the data of slot away; rebalance evens out the fill levels, or, with a slot, restores the data of a
+// missing member elsewhere.
 func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 	w := &Work{
 		Kind:  kind,
@@ -93,7 +93,7 @@ func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 		}
 		slices.SortStableFunc(w.Items, byPlace)
 		if kind == recovery.Resilver {
-			w.Scan = 90 + 1.2*float64(len(e.Extents)) // it looks for what is missing before it copies
+			w.Scan = 90 + 1.2*float64(len(e.Extents)) // it scans for missing data before it copies
 		}
 	}
 	for _, it := range w.Items {
@@ -102,7 +102,7 @@ func (e *Engine) Begin(kind recovery.Kind, slot string, p *pool.Pool) *Work {
 	return w
 }
 
-// BeginDrains plans to empty several members together, none onto another of them: a piece of work for each.
+// BeginDrains plans to drain several members together, none onto another of them: one Work for each.
 func (e *Engine) BeginDrains(slots []string, p *pool.Pool) (out []*Work) {
 	items, left := e.planMoves(slots, p)
 	for i, slot := range slots {
@@ -128,8 +128,8 @@ func (e *Engine) BeginDrains(slots []string, p *pool.Pool) (out []*Work) {
 	return out
 }
 
-// BeginFill plans to bring a member what it lacks; one that nothing belongs on yet lacks nothing, and takes its share
-// from those that are fuller.
+// BeginFill plans to restore the missing data of a member; a new member lacks nothing, and takes its share from fuller
+// ones.
 func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) (w *Work, lacks bool) {
 	for i := range e.Extents {
 		if slices.ContainsFunc(e.Extents[i].Pieces, func(x Piece) bool { return x.Slot == slot }) {
@@ -143,7 +143,7 @@ func (e *Engine) BeginFill(kind recovery.Kind, slot string, p *pool.Pool) (w *Wo
 	return w, false
 }
 
-// BeginBack plans to move all that is on a spare that stood in for another to what has come in that one's place.
+// BeginBack plans to move the data of a spare that stood in for a member to the drive in that member's place.
 func (e *Engine) BeginBack(kind recovery.Kind, from, to string) *Work {
 	w := &Work{
 		Kind:  kind,
@@ -165,7 +165,7 @@ func (e *Engine) BeginBack(kind recovery.Kind, from, to string) *Work {
 	return w
 }
 
-// lanes is how many stripes can be worked on at once.
+// lanes is the number of stripes processed in parallel.
 func lanes(p *pool.Pool) float64 {
 	n := 0.0
 	for _, g := range p.Groups {
@@ -186,8 +186,8 @@ func (e *Engine) bytes(it Item) drive.Bytes {
 	return x.Bytes
 }
 
-// planMoves decides which pieces go where: all away from those that leave, or, where none does, from the fuller to the
-// emptier. left is how many find no place.
+// planMoves decides the moves of pieces: all away from leaving members, or, without these, from fuller to emptier ones.
+// left is the number of pieces without a place.
 func (e *Engine) planMoves(leaving []string, p *pool.Pool) (items []Item, left uint64) {
 	used := e.Used()
 	for _, g := range p.Groups {
@@ -211,7 +211,7 @@ func (e *Engine) planMoves(leaving []string, p *pool.Pool) (items []Item, left u
 			if x.Group != g.Name {
 				continue
 			}
-			will := slices.Clone(x.Pieces) // where its pieces will lie once what is planned so far is done
+			will := slices.Clone(x.Pieces) // the places of its pieces after the moves planned so far
 			for j := range will {
 				from := will[j].Slot
 				leaves := slices.Contains(leaving, from)
@@ -242,7 +242,7 @@ func (e *Engine) planMoves(leaving []string, p *pool.Pool) (items []Item, left u
 	return items, left
 }
 
-// Advance works for a while and says whether all is done.
+// Advance works for some time and reports whether all is done.
 func (e *Engine) Advance(w *Work, d time.Duration, b Bench) (done bool) {
 	left := d.Seconds()
 	if w.Scan > 0 {
@@ -272,8 +272,8 @@ func (e *Engine) Advance(w *Work, d time.Duration, b Bench) (done bool) {
 	return w.Scan <= 0 && w.Next == len(w.Items)
 }
 
-// takes is how many seconds an item takes, and which member makes it so. It cannot be done while the member is not
-// there that is to be written to.
+// takes is the time for an item in seconds, and the member that limits it. It is impossible while the target member is
+// missing.
 func (e *Engine) takes(w *Work, it Item, b Bench) (seconds float64, slowest string, ok bool) {
 	x := &e.Extents[it.Extent]
 	consider := func(slot string, at float64) {
@@ -301,12 +301,12 @@ func (e *Engine) takes(w *Work, it Item, b Bench) (seconds float64, slowest stri
 		}
 	}
 	if seconds == 0 {
-		return 1, slowest, true // nobody answers: that is soon known
+		return 1, slowest, true // no member answers: this fails quickly
 	}
 	return seconds / w.Lanes, slowest, true
 }
 
-// do carries an item out.
+// do performs an item.
 func (e *Engine) do(w *Work, it Item, b Bench) {
 	x := &e.Extents[it.Extent]
 	at, pieces := e.good(it.Extent, b.There)
@@ -319,7 +319,7 @@ func (e *Engine) do(w *Work, it Item, b Bench) {
 	}
 	p := &x.Pieces[it.Piece]
 	if it.To == "" && p.Version == x.Version && p.whole() {
-		return // a user has written it meanwhile
+		return // it was written by a user meanwhile
 	}
 	if len(at) < x.Need {
 		w.Found, w.Left = w.Found+1, w.Left+1
@@ -332,7 +332,7 @@ func (e *Engine) do(w *Work, it Item, b Bench) {
 	w.Wrote[p.Slot] += x.Bytes
 }
 
-// look reads an extent whole, and repairs what can be.
+// look reads a whole extent, and repairs what is possible.
 func (e *Engine) look(w *Work, i int, at []int, pieces []uint64, b Bench) {
 	x := &e.Extents[i]
 	before := w.Left
@@ -351,11 +351,11 @@ func (e *Engine) look(w *Work, i int, at []int, pieces []uint64, b Bench) {
 		w.Repaired++
 	}
 	if len(at) < x.Need && w.Left == before {
-		w.Left++ // what is gone for good counts, though nothing of it answers
+		w.Left++ // permanently lost data counts too
 	}
 }
 
-// Slowest is the member that held things up longest, and for what share of the time.
+// Slowest is the member that limited the work longest, with its share of the time.
 func (w *Work) Slowest() (slot string, share float64) {
 	all, most := 0.0, 0.0
 	for s, n := range w.Slow {

@@ -1,6 +1,6 @@
-// Command finishes judges how well the finish of a recovery is told: it runs unlike recoveries in lab pools, tells the
-// finish at four shares of each from what was known then, and compares that, and the plain rule of three, with the
-// truth.
+// Command finishes measures the estimates of recoveries' finishes: it runs different recoveries in lab pools, estimates
+// the finish at four points of each from the data known then, and compares that, and simple proportion, with the real
+// end.
 package main
 
 import (
@@ -36,7 +36,7 @@ func main() {
 	real()
 }
 
-// real judges the recoveries of a real file system, where there can be one.
+// real measures recoveries of a real file system, where one is available.
 func real() {
 	real, why := realCourses()
 	if why != "" {

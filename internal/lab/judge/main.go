@@ -1,4 +1,4 @@
-// Command judge lets fleets whose fate is known live for a year and says how good the rules are: make judge.
+// Command judge simulates fleets with known fates for a year and measures the rules: make judge.
 package main
 
 import (
@@ -99,7 +99,7 @@ func main() {
 // workers is how many drives live side by side.
 const workers = 2
 
-// judge lets a fleet live, and tells how good the rules were, by fate; n is how many readings were judged.
+// judge simulates a fleet, and measures the rules, by fate; n is the number of readings judged.
 func judge(fleet []*pasts.Past, every time.Duration) (sum map[pasts.Fate]*health.Tally, n int) {
 	limits := health.Usual()
 	var tallies [workers]map[pasts.Fate]*health.Tally
@@ -131,7 +131,7 @@ func judge(fleet []*pasts.Past, every time.Duration) (sum map[pasts.Fate]*health
 	return sum, n
 }
 
-// live lets one drive live, and counts it.
+// live simulates one drive, and counts its result.
 func live(p *pasts.Past, every time.Duration, limits *health.Thresholds, t *health.Tally) (readings int) {
 	r := health.NewReplay(limits)
 	r.TestsTold, r.CanTest = true, true

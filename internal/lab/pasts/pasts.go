@@ -1,6 +1,5 @@
-// Package pasts makes up the pasts of drives whose fate is known, so that the rules can be judged: each with the
-// counters that a real drive of that kind would show. Nothing here comes from the rules, and no number is shared with
-// them.
+// Package pasts generates the pasts of drives with known fates, for measuring the rules: each with the counters that a
+// real drive of that kind would show. It is independent of the rules and shares no numbers with them.
 package pasts
 
 import (
@@ -12,7 +11,7 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// Fate is what becomes of a drive.
+// Fate is the fate of a drive.
 type Fate string
 
 // The fates.
