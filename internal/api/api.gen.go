@@ -2985,6 +2985,9 @@ type InventoryItem struct {
 	Seen   InventoryItemSeen `json:"seen"`
 	Serial string            `json:"serial"`
 
+	// Site the site it belongs to; set by a headquarters only
+	Site string `json:"site,omitempty,omitzero"`
+
 	// State its age and use: what is seen stands before what was written
 	State   string  `json:"state,omitempty,omitzero"`
 	Tail    string  `json:"tail,omitempty,omitzero"`
@@ -3743,6 +3746,9 @@ type PeriodCapacity struct {
 	Pool   string    `json:"pool"`
 	SeenAt time.Time `json:"seen_at"`
 
+	// Site the site it belongs to; set by a headquarters only
+	Site string `json:"site,omitempty,omitzero"`
+
 	// Soonest when it is full if it goes on growing fast
 	Soonest time.Time `json:"soonest,omitempty,omitzero"`
 
@@ -3762,13 +3768,16 @@ type PeriodCapacity struct {
 
 // PeriodFlag a drive that was flagged replace or dead
 type PeriodFlag struct {
-	At      time.Time `json:"at"`
-	Drive   string    `json:"drive"`
-	Place   string    `json:"place,omitempty,omitzero"`
-	Pool    string    `json:"pool,omitempty,omitzero"`
-	Says    string    `json:"says"`
-	Tail    string    `json:"tail"`
-	Verdict Verdict   `json:"verdict"`
+	At    time.Time `json:"at"`
+	Drive string    `json:"drive"`
+	Place string    `json:"place,omitempty,omitzero"`
+	Pool  string    `json:"pool,omitempty,omitzero"`
+	Says  string    `json:"says"`
+
+	// Site the site it belongs to; set by a headquarters only
+	Site    string  `json:"site,omitempty,omitzero"`
+	Tail    string  `json:"tail"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // PeriodMoney defines model for PeriodMoney.
@@ -3799,14 +3808,17 @@ type PeriodNotices struct {
 
 // PeriodRecovery defines model for PeriodRecovery.
 type PeriodRecovery struct {
-	DoneBytes    int64     `json:"done_bytes"`
-	EndedAt      time.Time `json:"ended_at,omitempty,omitzero"`
-	Id           string    `json:"id"`
-	Kind         string    `json:"kind"`
-	Pool         string    `json:"pool"`
-	Seconds      float64   `json:"seconds"`
-	State        string    `json:"state"`
-	Unrepairable int64     `json:"unrepairable"`
+	DoneBytes int64     `json:"done_bytes"`
+	EndedAt   time.Time `json:"ended_at,omitempty,omitzero"`
+	Id        string    `json:"id"`
+	Kind      string    `json:"kind"`
+	Pool      string    `json:"pool"`
+	Seconds   float64   `json:"seconds"`
+
+	// Site the site it belongs to; set by a headquarters only
+	Site         string `json:"site,omitempty,omitzero"`
+	State        string `json:"state"`
+	Unrepairable int64  `json:"unrepairable"`
 }
 
 // PeriodReport defines model for PeriodReport.
@@ -3827,11 +3839,14 @@ type PeriodReport struct {
 	Practice   Practice         `json:"practice,omitempty,omitzero"`
 	Recoveries []PeriodRecovery `json:"recoveries"`
 	Room       string           `json:"room,omitempty,omitzero"`
-	Swaps      []PeriodSwap     `json:"swaps"`
-	Tests      PeriodTests      `json:"tests"`
-	To         time.Time        `json:"to"`
-	Warranties []InventoryItem  `json:"warranties"`
-	WrittenAt  time.Time        `json:"written_at"`
+
+	// Sites the sites of which nothing is in this report, with the reason; set by a headquarters only
+	Sites      []Site          `json:"sites,omitempty,omitzero"`
+	Swaps      []PeriodSwap    `json:"swaps"`
+	Tests      PeriodTests     `json:"tests"`
+	To         time.Time       `json:"to"`
+	Warranties []InventoryItem `json:"warranties"`
+	WrittenAt  time.Time       `json:"written_at"`
 }
 
 // PeriodSwap defines model for PeriodSwap.
@@ -3848,6 +3863,9 @@ type PeriodSwap struct {
 
 	// Seconds from its begin to its end
 	Seconds float64 `json:"seconds"`
+
+	// Site the site it belongs to; set by a headquarters only
+	Site string `json:"site,omitempty,omitzero"`
 }
 
 // PeriodTests defines model for PeriodTests.
@@ -4948,6 +4966,9 @@ type StockCover struct {
 
 	// Says why nothing is known of the pool
 	Says string `json:"says,omitempty,omitzero"`
+
+	// Site the site it belongs to; set by a headquarters only
+	Site string `json:"site,omitempty,omitzero"`
 }
 
 // StockItem defines model for StockItem.
@@ -5010,6 +5031,9 @@ type StockNeed struct {
 	// Risk the probability that hold is too few
 	Risk float64 `json:"risk"`
 	Says string  `json:"says"`
+
+	// Site the site it belongs to; set by a headquarters only
+	Site string `json:"site,omitempty,omitzero"`
 
 	// Stock tails of those in stock that count: acceptance test passed, sound, not reserved, and in a bay or recorded as on the shelf
 	Stock []string `json:"stock"`

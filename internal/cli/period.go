@@ -94,12 +94,12 @@ func (s *session) periodReport(r api.PeriodReport) {
 	}
 	head("Flagged replace or dead")
 	for _, f := range r.Flagged {
-		o.line("  %s  %-7s %s  %s %s: %s", f.At.Local().Format(minutes), f.Verdict, f.Tail, f.Place, f.Pool, f.Says)
+		o.line("  %s  %-7s %s  %s %s: %s", f.At.Local().Format(minutes), f.Verdict, f.Tail, at(f.Site, f.Place), f.Pool, f.Says)
 	}
 	none(o, len(r.Flagged))
 	head("Swaps that ended")
 	for _, w := range r.Swaps {
-		o.line("  %s  %s: %s out, %s in; %s, %s%s", w.EndedAt.Local().Format(minutes), w.Pool, w.Old, w.New, w.Phase,
+		o.line("  %s  %s: %s out, %s in; %s, %s%s", w.EndedAt.Local().Format(minutes), at(w.Site, w.Pool), w.Old, w.New, w.Phase,
 			span(time.Duration(w.Seconds*float64(time.Second))), map[bool]string{true: ", old one: " + w.Fate}[w.Fate != ""])
 		for _, m := range w.Margins {
 			o.line("      %8s  %s", span(time.Duration(m.Seconds*float64(time.Second))), m.Margin.Words)
@@ -111,7 +111,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 		o.line(
 			"  %s  %s: %s %s, %s, %s",
 			x.EndedAt.Local().Format(minutes),
-			x.Pool,
+			at(x.Site, x.Pool),
 			x.Kind,
 			x.State,
 			span(time.Duration(x.Seconds*float64(time.Second))),
@@ -146,7 +146,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 	)
 	head("Capacity")
 	for _, c := range r.Capacity {
-		o.line("  %-12s %s of %s%s", c.Pool, decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
+		o.line("  %-12s %s of %s%s", at(c.Site, c.Pool), decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
 		if c.Days > 0 && !c.Soonest.IsZero() {
 			for _, w := range c.Ways {
 				o.line("      %s: about %s more, full between %s", w.Says, decimal(w.AddsBytes),
@@ -157,10 +157,10 @@ func (s *session) periodReport(r api.PeriodReport) {
 	none(o, len(r.Capacity))
 	head("Stock and warranty")
 	for _, k := range r.Advice.Kinds {
-		o.line("  %s %s: hold %d, buy %d; %s", decimal(k.CapacityBytes), k.Medium, k.Hold, k.Buy, k.Says)
+		o.line("  %s %s: hold %d, buy %d; %s", at(k.Site, decimal(k.CapacityBytes)), k.Medium, k.Hold, k.Buy, k.Says)
 	}
 	for _, w := range r.Warranties {
-		o.line("  warranty of %s ends in %s: %s %s", w.Serial, plural(w.WarrantyDays, "day"), w.Place, w.Pool)
+		o.line("  warranty of %s ends in %s: %s %s", w.Serial, plural(w.WarrantyDays, "day"), at(w.Site, w.Place), w.Pool)
 	}
 	for _, m := range r.Money {
 		o.line("  %s bought for %s %s", plural(m.Drives, "drive"), m.Sum, m.Currency)

@@ -229,6 +229,26 @@ func TestSites(t *testing.T) {
 		require.NotEmpty(t, item.Site)
 	}
 
+	// One report: it has what the sites' own reports have, each marked with its site.
+	var report, own api.PeriodReport
+	require.Equal(t, 200, ask("/report", &report))
+	require.Empty(t, report.Sites)
+	flagged, drives := 0, 0
+	for name, x := range sites {
+		require.Equal(t, 200, get(t, x.r.url, x.token, "/report", &own))
+		for _, f := range own.Flagged {
+			f.Site = name
+			require.Contains(t, report.Flagged, f)
+		}
+		flagged, drives = flagged+len(own.Flagged), drives+own.Failures.All.Drives
+	}
+	require.Equal(t, 5, drives)
+	require.Len(t, report.Flagged, flagged)
+	require.Equal(t, drives, report.Failures.All.Drives)
+	require.Equal(t, 404, ask("/report?pool=nowhere", nil))
+	require.Equal(t, 422, ask("/report?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", nil))
+	require.Equal(t, 200, ask("/report/page", nil))
+
 	// Through the headquarters people act at a site, with their rights there alone.
 	var drive api.Drive
 	require.Equal(t, 200, get(t, hq.r.url+"/sites/south", south.token, "/drives/00003", &drive))
@@ -290,6 +310,13 @@ func TestSites(t *testing.T) {
 		}
 	}
 	require.Equal(t, 503, get(t, hq.r.url+"/sites/south", south.token, "/drives/00003", nil))
+	require.Equal(t, 200, ask("/report", &report))
+	require.Len(t, report.Sites, 1, "a site that does not answer is named in the report")
+	require.Equal(t, "south", report.Sites[0].Name)
+	require.Contains(t, report.First[0], "Nothing of south is in this report: not reachable")
+	for _, f := range report.Flagged {
+		require.NotEqual(t, "south", f.Site)
+	}
 	at = now()
 	south.report("south-host", at, disk(3, 1, 11, at), disk(4, 2, 9, at), disk(6, 3, 0, at))
 	require.Equal(t, 200, get(t, south.r.url, south.token, "/drives/00006", nil))

@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"context"
 	"lantern/internal/api"
 	"lantern/internal/harmless"
 	"lantern/internal/paper"
@@ -73,8 +74,16 @@ func (s inventoryCalls) ListCapacity(c *echo.Context, p api.ListCapacityParams) 
 
 // GetReport reports on a period.
 func (s inventoryCalls) GetReport(c *echo.Context, p api.GetReportParams) error {
-	v, err := s.Service.Period(p)
+	v, err := s.report(c.Request().Context(), p)
 	return answer(c, http.StatusOK, v, err)
+}
+
+// report is the report of the service, or at a headquarters that over all sites.
+func (s inventoryCalls) report(ctx context.Context, p api.GetReportParams) (api.PeriodReport, error) {
+	if s.Headquarters != nil {
+		return s.Headquarters.Report(ctx, p)
+	}
+	return s.Service.Period(p)
 }
 
 // GetReportPage is the same as a page that prints, with links to where its figures come from.
@@ -87,7 +96,7 @@ func (s inventoryCalls) GetReportPage(c *echo.Context, p api.GetReportPageParams
 		}
 		zone = z
 	}
-	v, err := s.Service.Period(api.GetReportParams{From: p.From, To: p.To, Pool: p.Pool, Room: p.Room})
+	v, err := s.report(c.Request().Context(), api.GetReportParams{From: p.From, To: p.To, Pool: p.Pool, Room: p.Room})
 	if err != nil {
 		return err
 	}

@@ -35,7 +35,7 @@ var noHeadquarters = &problem.Problem{
 
 // ofHeadquarters has the calls that a headquarters answers from the data of all sites.
 var ofHeadquarters = []string{"listSites", "inviteSite", "removeSite", "getRound", "getHorizon", "search", "listStock",
-	"streamEvents"}
+	"getReport", "getReportPage", "streamEvents"}
 
 // atSite refuses calls at a headquarters that only a site can answer. The headquarters has no drives of its own, and an
 // empty list would say that there are none (R7).
@@ -138,13 +138,13 @@ func (s *Server) toSite(console func(root string) echo.HandlerFunc) echo.Handler
 }
 
 // siteCalls has the calls that a headquarters may make without a person.
-var siteCalls = map[string]bool{"getReadings": true, "importReadings": true}
+var siteCalls = map[string]bool{"getReadings": true, "importReadings": true, "getReport": true}
 
 // byHeadquarters allows a headquarters the siteCalls, in its own name.
 func (s *Server) byHeadquarters(c *echo.Context, next echo.HandlerFunc) error {
 	if !siteCalls[called(c).ID] {
 		return problem.New(403, "not-allowed", "Use the token of a person.",
-			"Without a person, a headquarters may only read and import readings.")
+			"Without a person, a headquarters may only read and import readings, and read reports.")
 	}
 	return s.as(c, next, people.Rights{Name: "headquarters", Role: api.Keeper}, func() bool { return true })
 }

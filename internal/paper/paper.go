@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"fmt"
 	"html/template"
+	"net/url"
 	"strings"
 	"time"
 
@@ -31,6 +32,18 @@ func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (s
 		"rate":      rate,
 		"roomier":   roomier,
 		"count":     words.Count,
+		"at": func(site string) string { // before what belongs to a site, at a headquarters
+			if site == "" {
+				return ""
+			}
+			return site + ": "
+		},
+		"to": func(site string, path ...string) string {
+			if site != "" {
+				site = "/sites/" + url.PathEscape(site)
+			}
+			return site + strings.Join(path, "")
+		},
 		"link": func(path, text string) template.HTML {
 			safe := template.HTMLEscapeString(text)
 			if !links || text == "" {

@@ -22,6 +22,7 @@ func TestReport(t *testing.T) {
 		},
 		Swaps: []api.PeriodSwap{
 			{Id: "01K", Pool: evil, Old: "ZU006", New: "XH001", Phase: "closed", EndedAt: at, Seconds: 3725},
+			{Id: "02K", Pool: "plankton", Old: "KM297", New: "UN257", Phase: "closed", EndedAt: at, Site: "north/" + evil},
 		},
 		Capacity: []api.PeriodCapacity{
 			{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at,
@@ -50,6 +51,7 @@ func TestReport(t *testing.T) {
 		}
 		walk(doc)
 		require.Equal(t, links, strings.Contains(page, `href="https://lantern.example/storage/swaps/01K/record"`))
+		require.Equal(t, links, strings.Contains(page, `href="https://lantern.example/storage/sites/north%2F%3Cscript`))
 		for _, words := range []string{"2026-11-30 00:30", "1 h 02 min", "40 TB", "249.90 EUR", "any", "another group " +
 			"like g</td><td class=\"n\">28 TB"} {
 			require.Contains(t, page, words)

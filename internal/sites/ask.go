@@ -51,7 +51,7 @@ type head struct {
 }
 
 // Asked is the context key of a request of the headquarters itself, without a person. The service allows it to read and
-// import readings, and nothing else.
+// import readings and to read reports, and nothing else.
 type Asked struct{}
 
 // answer passes a request to a handler and sends its answer.
@@ -325,7 +325,11 @@ func (h *Headquarters) inner(ctx context.Context, site, method, path string, bod
 			return give(part)
 		})
 	if err == nil && status >= 300 {
-		err = fmt.Errorf("%s answers %d to %s: %s", site, status, path, strings.TrimSpace(says.String()))
+		r := &refused{site: site, status: status}
+		if json.Unmarshal(says.Bytes(), &r.told) != nil {
+			r.told.Title = strings.TrimSpace(says.String())
+		}
+		err = r
 	}
 	return err
 }

@@ -249,6 +249,7 @@ export const pages: Page[] = [
     path: "/reports",
     name: "Reports",
     detail: "what to buy, failure rates, monthly report",
+    headquarters: true,
     lines: [
       "lantern report month --html report.html",
       "lantern failures --by model",

@@ -46,6 +46,20 @@ func RateOf(lives []Life, confidence float64) Rate {
 			r.Failures++
 		}
 	}
+	return r.within(confidence)
+}
+
+// Together is the rate of several sets of drives that have no drive in common.
+func Together(sets []Rate, confidence float64) Rate {
+	var r Rate
+	for _, s := range sets {
+		r.Drives, r.Years, r.Failures = r.Drives+s.Drives, r.Years+s.Years, r.Failures+s.Failures
+	}
+	return r.within(confidence)
+}
+
+// within computes the rate and its range from the failures and the drive-years.
+func (r Rate) within(confidence float64) Rate {
 	if r.Years <= 0 {
 		return Rate{Drives: r.Drives, Failures: r.Failures, High: math.Inf(1)}
 	}

@@ -213,9 +213,9 @@ func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
 			bought++
 		}
 	}
-	out.All = viewRate("all", reliability.RateOf(bare, confidence))
+	out.All = ViewRate("all", reliability.RateOf(bare, confidence))
 	for name, g := range grouped(all, by) {
-		out.Groups = append(out.Groups, viewRate(name, reliability.RateOf(g, confidence)))
+		out.Groups = append(out.Groups, ViewRate(name, reliability.RateOf(g, confidence)))
 	}
 	slices.SortFunc(out.Groups, func(a, b api.FailureRate) int {
 		if by == "age" {
@@ -265,7 +265,8 @@ func bandName(band int) string {
 	return fmt.Sprintf("%d to %d years", band, band+1)
 }
 
-func viewRate(name string, r reliability.Rate) api.FailureRate {
+// ViewRate is a rate with its name, for display.
+func ViewRate(name string, r reliability.Rate) api.FailureRate {
 	if math.IsInf(r.High, 1) {
 		r.High = api.MostRate
 	}

@@ -4148,6 +4148,8 @@ export interface components {
             written_at: string;
             pool?: string;
             room?: string;
+            /** @description the sites of which nothing is in this report, with the reason; set by a headquarters only */
+            sites?: components["schemas"]["Site"][];
             practice?: components["schemas"]["Practice"];
             /** @description what a reader needs first, a sentence each */
             first: string[];
@@ -4164,6 +4166,8 @@ export interface components {
         };
         /** @description a drive that was flagged replace or dead */
         PeriodFlag: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             /** Format: date-time */
             at: string;
             drive: string;
@@ -4174,6 +4178,8 @@ export interface components {
             says: string;
         };
         PeriodSwap: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             id: string;
             pool: string;
             old: string;
@@ -4191,6 +4197,8 @@ export interface components {
             margins: components["schemas"]["MarginStood"][];
         };
         PeriodRecovery: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             id: string;
             pool: string;
             kind: string;
@@ -4229,6 +4237,8 @@ export interface components {
             median_seen_seconds: number;
         };
         PeriodCapacity: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             pool: string;
             /** Format: int64 */
             capacity_bytes: number;
@@ -4343,6 +4353,8 @@ export interface components {
             survival: components["schemas"]["SurvivalPoint"][];
         };
         StockNeed: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             medium: string;
             /** Format: int64 */
             capacity_bytes: number;
@@ -4382,6 +4394,8 @@ export interface components {
         };
         /** @description for how many places of a pool a spare or a drive of stock that counts is known to fit */
         StockCover: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             pool: string;
             /** @description places with a member */
             places: number;
@@ -4404,6 +4418,8 @@ export interface components {
         };
         /** @description what people know of a drive, by its serial */
         InventoryItem: {
+            /** @description the site it belongs to; set by a headquarters only */
+            site?: string;
             serial: string;
             /** @description values by field name */
             fields: {

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, got, type S } from "../api/client";
+import { useMe } from "../api/live";
 import { root } from "../api/root";
 import { Command } from "../parts/command";
 import { decimal } from "../parts/format";
@@ -19,19 +20,24 @@ const day = (at: Date) => at.toISOString().slice(0, 10);
 
 /** ReportsPage tells what to buy, how often drives fail, and makes the report on a period. */
 export default function ReportsPage() {
+  const hq = useMe().data?.headquarters ?? false;
   return (
     <>
       <Title>Reports</Title>
-      <Period />
-      <Capacity />
-      <Advice />
-      <Failures />
+      <Period hq={hq} />
+      {!hq && (
+        <>
+          <Capacity />
+          <Advice />
+          <Failures />
+        </>
+      )}
     </>
   );
 }
 
 /** Period makes the page that prints. */
-function Period() {
+function Period({ hq }: { hq: boolean }) {
   const [from, setFrom] = useState(() => day(new Date(Date.now() - 30 * 864e5)));
   const [to, setTo] = useState(() => day(new Date(Date.now() + 864e5)));
   const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -40,7 +46,11 @@ function Period() {
   if (to) query.set("to", new Date(to).toISOString());
   return (
     <section className="sheet mb-6 space-y-3 p-4" aria-label="Report on a period">
-      <p>What failed and was replaced, tests, notices, capacity, warranty, money: one page that prints.</p>
+      <p>
+        What failed and was replaced, tests, notices, capacity, warranty, money
+        {hq && ", over all sites"}: one page that prints.
+        {hq && " It names the sites that do not answer. Each site's own page of reports has more."}
+      </p>
       <div className="flex flex-wrap items-center gap-3">
         <label className="flex items-center gap-2 text-soft">
           from
