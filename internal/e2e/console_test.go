@@ -477,7 +477,7 @@ func TestConsole(t *testing.T) {
 	b.clean("what if")
 	b.shot("pool")
 	b.open("/drives")
-	b.see("every verdict", "gravest first", "RL377")
+	b.see("every verdict", "worst first", "RL377")
 	b.open("/drives?where=link_crc_errors%3E0")
 	b.see("1 drive", "UN257")
 	b.clean("drives by what they say")

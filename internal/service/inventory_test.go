@@ -111,7 +111,7 @@ func TestInventory(t *testing.T) {
 		for _, h := range b.drive("AA001").Happened {
 			happened += h.Says + "\n"
 		}
-		require.Contains(t, happened, `ida wrote of KH3AA001: supplier "Kelp", warranty "`)
+		require.Contains(t, happened, `ida recorded for KH3AA001: supplier "Kelp", warranty "`)
 		b.restart()
 	}
 	_, err = b.s.Views.Drives(api.ListDrivesParams{Where: "warranty_days<soon"})

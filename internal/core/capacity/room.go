@@ -250,21 +250,17 @@ func spreadHolds(rooms []float64, protect pool.Protection) float64 {
 		}
 		return sum
 	}
-	low, high := 0.0, 0.0
-	for _, r := range rooms {
-		high += r
-	}
-	high /= float64(w)
-	for range 100 {
-		u, sum := (low+high)/2, 0.0
-		for _, r := range rooms {
-			sum += min(r, u)
+	// What the places have for pieces of u bytes, less w times u, is concave in u. So there is one greatest u, and it is
+	// in the first interval between rooms that contains its solution. It is computed, not searched for: sums of many u
+	// are not exact, and a search would end at the first u whose sum is rounded down.
+	var below float64 // sum of the rooms that are smaller than u
+	for i := range rooms {
+		if above := len(rooms) - i; above < w {
+			if u := below / float64(w-above); u <= rooms[i] {
+				return u * float64(data)
+			}
 		}
-		if sum >= float64(w)*u {
-			low = u
-		} else {
-			high = u
-		}
+		below += rooms[i]
 	}
-	return low * float64(data)
+	return below / float64(w) * float64(data)
 }

@@ -68,6 +68,14 @@ func TestHolds(t *testing.T) {
 		require.InDelta(t, want, got, float64(max(1, protect.Data)), "%v %v", rooms, protect)
 		require.LessOrEqual(t, float64(want), got+0.001)
 	})
+	// As many places as pieces: the smallest one limits, whatever sums of its parts are rounded to.
+	for size := 1.0; size < 2000; size++ {
+		for w := 2; w < 12; w++ {
+			rooms := slices.Repeat([]float64{size}, w)
+			rooms[w-1] = 3 * size
+			require.InDelta(t, size, spreadHolds(rooms, pool.Protection{Tolerance: w - 1}), 1e-9*size)
+		}
+	}
 }
 
 func group(name string, n int, size drive.Bytes, protect pool.Protection) pool.Group {

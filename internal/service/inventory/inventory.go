@@ -317,7 +317,7 @@ func (s *State) change(
 		set = append(set, one)
 	}
 	if len(set) > 0 {
-		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s wrote of %s: %s", by, serial, strings.Join(set, ", ")))
+		s.AddEvent(b, api.EventKindDrive, subject, fmt.Sprintf("%s recorded for %s: %s", by, serial, strings.Join(set, ", ")))
 	}
 	if note != "" {
 		s.AddEvent(b, api.EventKindDrive, subject, NoteWords(by, serial, note))

@@ -82,7 +82,7 @@ func (s *Service) SetRoom(by, name, room string) (api.Host, error) {
 		if h.Room = room; room == "" {
 			return fmt.Sprintf("%s removed the room of %s", by, name)
 		}
-		return fmt.Sprintf("%s says that %s stands in %s", by, name, room)
+		return fmt.Sprintf("%s set the room of %s: %s", by, name, room)
 	})
 }
 

@@ -60,7 +60,11 @@ export default function SurveyPage() {
             <button className="button main" disabled={act.isPending} onClick={() => act.mutate({ act: "begin" })}>
               Begin
             </button>
-            <button className="button" disabled={act.isPending} onClick={() => act.mutate({ act: "begin", all: true })}>
+            <button
+              className="button whitespace-normal"
+              disabled={act.isPending}
+              onClick={() => act.mutate({ act: "begin", all: true })}
+            >
               Start with all drives, including known bays
             </button>
           </div>

@@ -8,7 +8,7 @@ import { age, decimal } from "../parts/format";
 import { Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 
 const orders = [
-  ["-verdict", "gravest first"],
+  ["-verdict", "worst first"],
   ["place", "by place"],
   ["-power_on_hours", "oldest first"],
   ["-temperature_celsius", "warmest first"],

@@ -45,9 +45,17 @@ export function Frame({ children }: { children: ReactNode }) {
   const wide = useSyncExternalStore(watchWide, () => wideScreen.matches);
   useEffect(() => {
     window.scrollTo(0, 0);
-    // The name of the page that is open stands in sight among the others.
-    const name = nav.current?.querySelector<HTMLElement>("[aria-current=page]");
-    if (name && nav.current) nav.current.scrollLeft = name.offsetLeft - nav.current.offsetLeft - 40;
+    const pages = nav.current;
+    if (!pages) return;
+    // The name of the present page is in sight, also after the font has come or the width has changed.
+    const show = () => {
+      const name = pages.querySelector<HTMLElement>("[aria-current=page]");
+      if (name) pages.scrollLeft = name.offsetLeft - pages.offsetLeft - 40;
+    };
+    const watch = new ResizeObserver(show);
+    watch.observe(pages);
+    for (const name of pages.children) watch.observe(name);
+    return () => watch.disconnect();
   }, [at]);
   useFocus(at);
   return (
@@ -240,11 +248,14 @@ function LabStrip() {
   const brisk = lab.data.hurry ?? 0;
   return (
     <footer className="no-print fixed inset-x-0 bottom-(--frame) z-30 border-t border-line bg-sheet">
-      <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-1.5 text-sm text-soft">
+      <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-3 px-4 py-1 text-sm text-soft sm:gap-x-5 sm:py-1.5">
         <span className="font-semibold text-ink">
           {copy ? `Rehearsal: ${copy.pool} as of ${exact(new Date(copy.copied_at))}` : "Lab: nothing here is real"}
         </span>
-        <span className="num">time {exact(now)}</span>
+        <span className="num">
+          <span className="hidden sm:inline">time </span>
+          {exact(now)}
+        </span>
         <span className="ml-auto flex items-center gap-1">
           pace
           {copy && (

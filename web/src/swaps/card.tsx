@@ -75,7 +75,7 @@ export default function PullCard() {
           <p className="tail text-7xl leading-tight" style={{ letterSpacing: "0.14em" }}>
             {w.old.tail}
           </p>
-          <dl className="mt-3 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-0.5">
+          <dl className="mt-3 grid grid-cols-[7rem_1fr] gap-x-3 gap-y-0.5 wrap-anywhere">
             <dt className="text-soft">serial</dt>
             <dd className="tail">{w.old.serial}</dd>
             <dt className="text-soft">model</dt>
@@ -112,7 +112,10 @@ export default function PullCard() {
           </dl>
         </div>
         {sec && (
-          <figure aria-label={`bay ${number} of ${section}, seen from where you stand`}>
+          <figure
+            className="min-w-0 overflow-x-auto"
+            aria-label={`bay ${number} of ${section}, seen from where you stand`}
+          >
             <div
               className="grid gap-0.5 border-2 border-ink p-1"
               style={{ gridTemplateColumns: `repeat(${sec.columns}, 1fr)` }}
@@ -156,7 +159,7 @@ export default function PullCard() {
           ))}
         </ol>
       </section>
-      <p className="border-t border-line pt-2 text-sm text-soft">
+      <p className="border-t border-line pt-2 text-sm wrap-anywhere text-soft">
         Only when the swap says so, on a screen, at that moment: {address}. Led by {w.lead}; written {exact(new Date())}
         . If anything differs from this card, stop.
       </p>

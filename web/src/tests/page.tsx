@@ -344,7 +344,7 @@ function Trouble({ calendar: c, zone }: { calendar: S["Calendar"]; zone: string 
       {c.crowds.map((k, i) => (
         <p key={i} className="px-4 py-2.5">
           <b>
-            {k.left.length === 1 ? "1 test finds" : `${k.left.length} tests find`} no place, {days(k)}.
+            {k.left.length === 1 ? "1 test does" : `${k.left.length} tests do`} not fit, {days(k)}.
           </b>{" "}
           {k.says.charAt(0).toUpperCase() + k.says.slice(1)}{" "}
           <span className="text-soft">
