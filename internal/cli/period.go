@@ -94,13 +94,18 @@ func (s *session) periodReport(r api.PeriodReport) {
 	}
 	head("Flagged replace or dead")
 	for _, f := range r.Flagged {
-		o.line("  %s  %-7s %s  %s %s: %s", f.At.Local().Format(minutes), f.Verdict, f.Tail, at(f.Site, f.Place), f.Pool, f.Says)
+		o.line("  %s  %-7s %s  %s %s: %s", f.At.Local().Format(minutes), f.Verdict, f.Tail, at(f.Site, f.Place), f.Pool,
+			f.Says)
 	}
 	none(o, len(r.Flagged))
 	head("Swaps that ended")
 	for _, w := range r.Swaps {
-		o.line("  %s  %s: %s out, %s in; %s, %s%s", w.EndedAt.Local().Format(minutes), at(w.Site, w.Pool), w.Old, w.New, w.Phase,
-			span(time.Duration(w.Seconds*float64(time.Second))), map[bool]string{true: ", old one: " + w.Fate}[w.Fate != ""])
+		fate := ""
+		if w.Fate != "" {
+			fate = ", old one: " + w.Fate
+		}
+		o.line("  %s  %s: %s out, %s in; %s, %s%s", w.EndedAt.Local().Format(minutes), at(w.Site, w.Pool), w.Old, w.New,
+			w.Phase, span(time.Duration(w.Seconds*float64(time.Second))), fate)
 		for _, m := range w.Margins {
 			o.line("      %8s  %s", span(time.Duration(m.Seconds*float64(time.Second))), m.Margin.Words)
 		}

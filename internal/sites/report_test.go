@@ -92,7 +92,7 @@ func TestReportOfMany(t *testing.T) {
 	require.NotContains(t, string(b), "null", "lists are never absent")
 }
 
-// TestReportAnswers: a site that refuses, answers nonsense or has no such pool is told apart.
+// TestReportAnswers: a site that refuses, answers nonsense or has no such pool is distinguished.
 func TestReportAnswers(t *testing.T) {
 	h := newHall(t)
 	answers := func(status int, v any) http.Handler {
