@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { memo } from "react";
+import { memo, useLayoutEffect, useRef, useState, type RefObject } from "react";
 import { client, got, type S } from "../api/client";
 import { useNow } from "../api/live";
 import { Shape } from "../parts/parts";
@@ -127,8 +127,11 @@ function SectionMap({
   const now = Math.floor(useNow().getTime() / 600_000) * 600_000;
   const cell = s.upright ? 3.6 : 5;
   const wide = s.columns * (cell + 0.25) + 1;
+  const figure = useRef<HTMLElement>(null);
+  const room = useRoom(figure, s.columns);
   return (
     <figure
+      ref={figure}
       className="min-w-0 max-w-full"
       style={{
         flex: `${s.columns} 1 ${Math.min(wide, 50)}rem`,
@@ -149,6 +152,7 @@ function SectionMap({
               key={b.number}
               bay={b}
               upright={s.upright}
+              room={room}
               layer={layer}
               on={b.address === chosen}
               choose={choose}
@@ -161,6 +165,27 @@ function SectionMap({
   );
 }
 
+type Room = "little" | "some" | "much";
+
+/** useRoom is how much room the text of a bay has, by the width of its section: one answer for all of its bays. */
+function useRoom(figure: RefObject<HTMLElement | null>, columns: number): Room {
+  const [room, set] = useState<Room>("some");
+  useLayoutEffect(() => {
+    const e = figure.current;
+    if (!e) return;
+    const look = (width: number) => {
+      const rem = width / parseFloat(getComputedStyle(document.documentElement).fontSize);
+      const bay = (rem - 1 - 0.25 * (columns - 1)) / columns; // without the edge of the section and the gaps
+      set(bay < 2.7 ? "little" : bay < 4 ? "some" : "much");
+    };
+    look(e.clientWidth);
+    const watch = new ResizeObserver(([entry]) => entry && look(entry.contentRect.width));
+    watch.observe(e);
+    return () => watch.disconnect();
+  }, [figure, columns]);
+  return room;
+}
+
 const fills: Record<string, string> = {
   replace: "bg-replace-sheet border-replace",
   dead: "bg-dead-sheet border-dead",
@@ -170,6 +195,7 @@ const fills: Record<string, string> = {
 const BayCell = memo(function BayCell({
   bay: b,
   upright,
+  room,
   layer,
   on,
   choose,
@@ -177,6 +203,7 @@ const BayCell = memo(function BayCell({
 }: {
   bay: S["Bay"];
   upright: boolean;
+  room: Room;
   layer: Layer;
   on: boolean;
   choose: (address: string) => void;
@@ -194,7 +221,7 @@ const BayCell = memo(function BayCell({
       onClick={() => choose(b.address)}
       aria-pressed={on}
       style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
-      className={`@container relative flex min-w-0 flex-col justify-between overflow-hidden rounded border text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing || b.how === "guessed" ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}
+      className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing || b.how === "guessed" ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}
     >
       {share !== undefined && (
         <span
@@ -203,7 +230,9 @@ const BayCell = memo(function BayCell({
           style={{ height: `${Math.max(4, Math.min(100, share * 100))}%` }}
         />
       )}
-      <span className="relative flex w-full flex-wrap items-center gap-x-1 px-1 pt-1 @min-[3rem]:px-1.5">
+      <span
+        className={`relative flex w-full flex-wrap items-center gap-x-1 pt-1 ${room === "little" ? "px-1" : "px-1.5"}`}
+      >
         <span className="num text-xs text-soft">
           {b.name || b.number}
           {b.how === "guessed" && <b className="text-ink"> ?</b>}
@@ -211,14 +240,13 @@ const BayCell = memo(function BayCell({
         {b.drive && layer === "verdict" && <Shape verdict={b.verdict!} size={14} />}
         {b.lit && <span className="lit ml-auto size-3 rounded-full bg-lamp ring-2 ring-lamp" title="its light is on" />}
       </span>
-      <span
-        className={
-          "relative px-1 pb-1 @min-[3rem]:px-1.5 " +
-          "@max-[2.7rem]:self-center @max-[2.7rem]:[writing-mode:vertical-rl]"
-        }
-      >
+      <span className={`relative pb-1 ${room === "little" ? "self-center px-1 [writing-mode:vertical-rl]" : "px-1.5"}`}>
         {b.drive ? (
-          <span className="tail block truncate text-[0.75rem] tracking-normal @min-[4rem]:text-[0.8rem]">{text}</span>
+          <span
+            className={`tail block truncate tracking-normal ${room === "much" ? "text-[0.8rem]" : "text-[0.75rem]"}`}
+          >
+            {text}
+          </span>
         ) : (
           <span className="text-xs text-faint">{b.unknown ? "unknown" : "empty"}</span>
         )}
