@@ -175,7 +175,7 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
       className={`sheet p-4 ${quiet ? "" : "border-l-4"} ${!quiet && n.kind === "filling" ? "border-l-level" : !quiet && n.severity === "replace" ? "border-l-replace" : !quiet && n.severity === "dead" ? "border-l-dead" : !quiet ? "border-l-watch" : ""}`}
     >
       <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-2">
-        <div className="min-w-0">
+        <div className="min-w-0 grow basis-72">
           <p className="flex flex-wrap items-center gap-x-3">
             {n.kind === "filling" ? (
               <span className="inline-flex items-center gap-1.5 font-semibold text-level-ink">
