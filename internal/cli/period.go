@@ -154,8 +154,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 		o.line("  %-12s %s of %s%s", at(c.Site, c.Pool), decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
 		if c.Days > 0 && !c.Soonest.IsZero() {
 			for _, w := range c.Ways {
-				o.line("      %s: about %s more, full between %s", w.Says, decimal(w.AddsBytes),
-					fullBetween(c.Days, w.Soonest, w.Latest))
+				o.line("      %s: about %s more, %s", w.Says, decimal(w.AddsBytes), fullWhen(w.Soonest, w.Latest))
 			}
 		}
 	}
@@ -171,14 +170,12 @@ func (s *session) periodReport(r api.PeriodReport) {
 		o.line("  %s bought for %s %s", plural(m.Drives, "drive"), m.Sum, m.Currency)
 	}
 	a := r.Failures.All
-	o.line(
-		"  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years",
-		100*a.PerYear,
-		100*a.Low,
-		100*min(a.High, api.MostRate),
-		a.Failures,
-		a.DriveYears,
-	)
+	if a.DriveYears == 0 {
+		o.line("  failures: no drive was observed yet")
+		return
+	}
+	o.line("  failures: %.1f %% a year (%.1f to %.1f %%), %d in %.0f drive-years", 100*a.PerYear, 100*a.Low, 100*a.High,
+		a.Failures, a.DriveYears)
 }
 
 func none(o *printer, n int) {
@@ -194,12 +191,20 @@ func fullWords(c api.PeriodCapacity) string {
 		return "; known for too short a time to estimate when it is full"
 	case c.Soonest.IsZero():
 		return fmt.Sprintf("; no growth in %d days", c.Days)
-	case c.Latest.IsZero():
-		return "; full in " + c.Soonest.Local().Format("2006-01") + " at the soonest"
 	}
-	return fmt.Sprintf(
-		"; full between %s and %s",
-		c.Soonest.Local().Format("2006-01"),
-		c.Latest.Local().Format("2006-01"),
-	)
+	return "; " + fullWhen(c.Soonest, c.Latest)
+}
+
+// fullWhen is the range of months in which a pool is full.
+func fullWhen(soonest, latest time.Time) string {
+	from, to := soonest.Local().Format("2006-01"), latest.Local().Format("2006-01")
+	switch {
+	case soonest.IsZero():
+		return "not foreseen to be full"
+	case latest.IsZero():
+		return "full in " + from + " at the soonest"
+	case from == to:
+		return "full in " + from
+	}
+	return "full between " + from + " and " + to
 }

@@ -70,7 +70,7 @@ func (h *Headquarters) Report(ctx context.Context, asked api.GetReportParams) (a
 	}
 	asking.Wait()
 	var missing []api.Site
-	var without error
+	var without *problem.Problem
 	answers := parts[:0]
 	for i, p := range parts {
 		var r *refused
@@ -84,15 +84,33 @@ func (h *Headquarters) Report(ctx context.Context, asked api.GetReportParams) (a
 		}
 		missing = append(missing, unanswered(all[i], p.err))
 	}
-	if len(answers) == 0 && without != nil && len(missing) == 0 {
-		return api.PeriodReport{}, without
+	if len(answers) == 0 {
+		return api.PeriodReport{}, noReport(without, missing)
 	}
 	out := merge(answers, missing)
 	out.Pool, out.Room = asked.Pool, asked.Room
-	if out.WrittenAt.IsZero() {
-		out.WrittenAt, out.From, out.To = h.Clock.Now(), asked.From, cmp.Or(asked.To, h.Clock.Now())
-	}
 	return out, nil
+}
+
+// noReport says why no site has made a report: refused is the refusal of one that answered, if any did.
+func noReport(refused *problem.Problem, missing []api.Site) error {
+	var silent []string
+	for _, x := range missing {
+		silent = append(silent, fmt.Sprintf("%s (%s)", x.Name, x.Says))
+	}
+	switch {
+	case refused != nil && len(silent) > 0:
+		refused.Title += " Sites that do not answer: " + strings.Join(silent, ", ") + "."
+		return refused
+	case refused != nil:
+		return refused
+	case len(silent) > 0:
+		return problem.New(http.StatusServiceUnavailable, "site-unreachable",
+			"Check that their services run and that the network between works: lantern site list",
+			"No site answers, so there is no report: %s.", strings.Join(silent, ", "))
+	}
+	return problem.New(http.StatusConflict, "no-site", "Begin with: lantern site invite",
+		"This headquarters has no sites yet, so there is nothing to report on.")
 }
 
 // reportOf gets the report of one site.
@@ -235,12 +253,10 @@ func mergeFailures(parts []part) api.Failures {
 }
 
 // first is what a reader needs first: the sites that are missing, the sums, then what each site says.
-func first(parts []part, r api.PeriodReport) (out []string) {
+func first(parts []part, r api.PeriodReport) []string {
+	out := []string{}
 	for _, x := range r.Sites {
 		out = append(out, fmt.Sprintf("Nothing of %s is in this report: %s.", x.Name, x.Says))
-	}
-	if len(parts)+len(r.Sites) == 0 {
-		return []string{"There is no site to report on."}
 	}
 	dead := 0
 	for _, f := range r.Flagged {

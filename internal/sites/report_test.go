@@ -95,14 +95,18 @@ func TestReportOfMany(t *testing.T) {
 // TestReportAnswers: a site that refuses, answers nonsense or has no such pool is distinguished.
 func TestReportAnswers(t *testing.T) {
 	h := newHall(t)
+	_, err := h.Report(t.Context(), api.GetReportParams{})
+	require.ErrorContains(t, err, "has no sites yet")
 	answers := func(status int, v any) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(status)
 			_ = json.NewEncoder(w).Encode(v)
 		})
 	}
-	h.site("good", answers(200, api.PeriodReport{First: []string{"All is well."}}))
 	h.site("without", answers(404, api.Problem{Type: "no-pool", Title: "No pool.", Detail: "List them."}))
+	_, err = h.Report(t.Context(), api.GetReportParams{Pool: "plankton"})
+	require.ErrorContains(t, err, "without: No pool.")
+	h.site("good", answers(200, api.PeriodReport{First: []string{"All is well."}}))
 	out, err := h.Report(t.Context(), api.GetReportParams{Pool: "plankton"})
 	require.NoError(t, err)
 	require.Empty(t, out.Sites, "a site without the pool is no site that is missing")
@@ -117,6 +121,12 @@ func TestReportAnswers(t *testing.T) {
 		require.NotEmpty(t, x.Do)
 		names = append(names, x.Name+": "+x.Says)
 	}
+	_, err = h.registry.Invite("ida", "absent", time.Now())
+	require.NoError(t, err)
+	h.Invited(h.registry.Rows())
+	out, err = h.Report(t.Context(), api.GetReportParams{})
+	require.NoError(t, err)
+	require.Len(t, out.Sites, 3, "a site that never connected is missing too")
 	require.ElementsMatch(t, []string{"old: its version cannot make a report for a headquarters",
 		"odd: its answer cannot be read"}, names)
 }
