@@ -293,6 +293,9 @@ func (s *Server) as(c *echo.Context, next echo.HandlerFunc, who people.Rights, s
 	c.Set(whoPerson, who.Name)
 	c.Set(whoRights, who)
 	c.Set(whoStill, still)
+	if called(c).ID != "streamEvents" { // a stream waits for nothing
+		defer s.Service.Asked()()
+	}
 	return s.idempotent(s.permit(next))(c)
 }
 

@@ -54,16 +54,22 @@ func quiet(t *testing.T, targets, units, memory int, most float64) {
 	patience := 150*time.Second + time.Duration(drives)*600*time.Millisecond
 	looked := 0
 	require.Eventually(t, func() bool {
-		res, err := r.client.ListDrivesWithResponse(t.Context(), &api.ListDrivesParams{})
-		require.NoError(t, err)
-		if n := len(res.JSON200.Drives); n > looked {
-			t.Logf("%d drives after %.0f s", n, time.Since(begun).Seconds())
-		}
+		known, before := 0, looked
 		looked = 0
-		for _, d := range res.JSON200.Drives {
-			if d.Looked && !d.ReadAt.IsZero() {
-				looked++
+		for cursor := ""; ; {
+			res, err := r.client.ListDrivesWithResponse(t.Context(), &api.ListDrivesParams{Limit: 500, Cursor: cursor})
+			require.NoError(t, err)
+			for _, d := range res.JSON200.Drives {
+				if known++; d.Looked && !d.ReadAt.IsZero() {
+					looked++
+				}
 			}
+			if cursor = res.JSON200.Next; cursor == "" {
+				break
+			}
+		}
+		if looked/100 > before/100 {
+			t.Logf("%d of %d drives were read after %.0f s", looked, known, time.Since(begun).Seconds())
 		}
 		return looked >= drives
 	}, patience, 2*time.Second, "all drives were looked at and read once")

@@ -244,3 +244,28 @@ func BenchmarkTakeReports(b *testing.B) {
 	}
 	b.ReportMetric(float64(n*len(reports)*60)/b.Elapsed().Seconds(), "readings/s")
 }
+
+// TestGroupsApart: whoever waits for its report processes one group at a time, and others get the lock in between.
+func TestGroupsApart(t *testing.T) {
+	b := newTwo(t)
+	var last *intake
+	for i := range 2*groupMost + 1 {
+		last = &intake{from: fmt.Sprint("stranger-", i), report: api.Report{Id: fmt.Sprint("r", i)}}
+		b.s.waiting.add(last)
+	}
+	for _, done := range []bool{false, false, true} {
+		require.Equal(t, done, b.s.takeGroup(last))
+		require.True(t, b.s.mu.TryLock(), "the lock is free after each group")
+		b.s.mu.Unlock()
+	}
+	require.Equal(t, "unknown-host", problem.As(last.err).Type)
+
+	// While people wait, groups are smaller.
+	for i := range groupMost {
+		b.s.waiting.add(&intake{from: fmt.Sprint("stranger-", i)})
+	}
+	answered := b.s.Asked()
+	require.Len(t, b.s.waiting.group(), groupBeside)
+	answered()
+	require.Len(t, b.s.waiting.group(), groupMost-groupBeside)
+}

@@ -5,6 +5,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
@@ -35,10 +36,22 @@ type intake struct {
 type waiting struct {
 	mu      sync.Mutex // guards reports; it may be taken while the lock of the service is held
 	reports []*intake
+	people  atomic.Int32 // requests of people under way
 }
 
-// groupMost is the number of reports in one transaction, so that others get the lock in between.
-const groupMost = 16
+// The greatest number of reports in one transaction: while nobody asks for anything, and while people wait. Many cost
+// the disk less, and few let people in sooner.
+const (
+	groupMost   = 16
+	groupBeside = 4
+)
+
+// Asked records that a request of a person is under way, until done is called. Then reports are processed in smaller
+// groups.
+func (s *Service) Asked() (done func()) {
+	s.waiting.people.Add(1)
+	return func() { s.waiting.people.Add(-1) }
+}
 
 func (w *waiting) add(r *intake) {
 	w.mu.Lock()
@@ -51,9 +64,12 @@ func (w *waiting) add(r *intake) {
 func (w *waiting) group() (out []*intake) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	hosts := map[string]bool{}
+	hosts, most := map[string]bool{}, groupMost
+	if w.people.Load() > 0 {
+		most = groupBeside
+	}
 	for _, r := range w.reports {
-		if hosts[r.from] || len(out) == groupMost {
+		if hosts[r.from] || len(out) == most {
 			break
 		}
 		hosts[r.from] = true
@@ -67,12 +83,20 @@ func (w *waiting) group() (out []*intake) {
 func (s *Service) TakeReport(from string, r api.Report) error {
 	in := &intake{from: from, report: r}
 	s.waiting.add(in)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for !in.done {
-		s.takeGroupLocked(s.waiting.group())
+	for !s.takeGroup(in) { // others get the lock after each group
 	}
 	return in.err
+}
+
+// takeGroup processes a group of waiting reports, unless the given one was processed already, and reports whether that
+// one is done now.
+func (s *Service) takeGroup(in *intake) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !in.done {
+		s.takeGroupLocked(s.waiting.group())
+	}
+	return in.done
 }
 
 // takeGroupLocked processes reports in order and writes them in one transaction: all of them, or none.
