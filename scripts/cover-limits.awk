@@ -1,14 +1,16 @@
-# Reads "package coverage: 91.2% of statements" lines and fails where a package is below its limit.
+# Reads "package coverage: 91.2% of statements" lines and fails where a package is below its limit. A package without
+# statements has no percentage, and no line of its own: it stands before the next one.
 {
-  limit = 0
-  if ($1 ~ /^lantern\/internal\/core/) limit = 90
-  else if ($1 ~ /^lantern\/internal\/service/) limit = 85
-  else if ($1 ~ /^lantern\/internal\/(httpd|cli)$/) limit = 80
-  share = $3
+  for (i = 2; $i != "coverage:" && i < NF; i++);
+  name = $(i - 1)
+  share = $(i + 1)
   sub(/%/, "", share)
-  if ($1 ~ /core\/record$/) limit = 0 # no statements: types only
+  limit = 0
+  if (name ~ /^lantern\/internal\/core/) limit = 90
+  else if (name ~ /^lantern\/internal\/service/) limit = 85
+  else if (name ~ /^lantern\/internal\/(httpd|cli)$/) limit = 80
   low = limit && share + 0 < limit
-  printf "%-44s %6.1f %%%s\n", $1, share, low ? "  below the limit of " limit " %" : ""
+  printf "%-44s %6.1f %%%s\n", name, share, low ? "  below the limit of " limit " %" : ""
   if (low) bad++
 }
 END { exit bad > 0 }
