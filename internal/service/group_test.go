@@ -254,7 +254,7 @@ func TestGroupsApart(t *testing.T) {
 		b.s.waiting.add(last)
 	}
 	for _, done := range []bool{false, false, true} {
-		require.Equal(t, done, b.s.takeGroup(last))
+		require.Equal(t, done, takeGroup(b.s, last))
 		require.True(t, b.s.mu.TryLock(), "the lock is free after each group")
 		b.s.mu.Unlock()
 	}
@@ -264,7 +264,7 @@ func TestGroupsApart(t *testing.T) {
 	for i := range groupMost {
 		b.s.waiting.add(&intake{from: fmt.Sprint("stranger-", i)})
 	}
-	answered := b.s.Asked()
+	answered := Asked(b.s)
 	require.Len(t, b.s.waiting.group(), groupBeside)
 	answered()
 	require.Len(t, b.s.waiting.group(), groupMost-groupBeside)

@@ -48,7 +48,7 @@ const (
 
 // Asked records that a request of a person is under way, until done is called. Then reports are processed in smaller
 // groups.
-func (s *Service) Asked() (done func()) {
+func Asked(s *Service) (done func()) {
 	s.waiting.people.Add(1)
 	return func() { s.waiting.people.Add(-1) }
 }
@@ -83,14 +83,14 @@ func (w *waiting) group() (out []*intake) {
 func (s *Service) TakeReport(from string, r api.Report) error {
 	in := &intake{from: from, report: r}
 	s.waiting.add(in)
-	for !s.takeGroup(in) { // others get the lock after each group
+	for !takeGroup(s, in) { // others get the lock after each group
 	}
 	return in.err
 }
 
 // takeGroup processes a group of waiting reports, unless the given one was processed already, and reports whether that
 // one is done now.
-func (s *Service) takeGroup(in *intake) bool {
+func takeGroup(s *Service, in *intake) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !in.done {
