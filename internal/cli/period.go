@@ -151,7 +151,7 @@ func (s *session) periodReport(r api.PeriodReport) {
 	)
 	head("Capacity")
 	for _, c := range r.Capacity {
-		o.line("  %-12s %s of %s%s", at(c.Site, c.Pool), decimal(c.UsedBytes), decimal(c.CapacityBytes), fullWords(c))
+		o.line("  %-12s %s of %s%s%s", at(c.Site, c.Pool), usedWords(c), decimal(c.CapacityBytes), fullWords(c), oldWords(c))
 		if c.Days > 0 && !c.Soonest.IsZero() {
 			for _, w := range c.Ways {
 				o.line("      %s: about %s more, %s", w.Says, decimal(w.AddsBytes), fullWhen(w.Soonest, w.Latest))
@@ -182,6 +182,22 @@ func none(o *printer, n int) {
 	if n == 0 {
 		o.line("  none")
 	}
+}
+
+// usedWords say how much of a pool is in use.
+func usedWords(c api.PeriodCapacity) string {
+	if c.UsedUnknown {
+		return "an unknown part"
+	}
+	return decimal(c.UsedBytes)
+}
+
+// oldWords date what is said of a pool that is not reported now (R7).
+func oldWords(c api.PeriodCapacity) string {
+	if !c.Stale {
+		return ""
+	}
+	return "; not reported now, all of this as of " + c.SeenAt.Local().Format(minutes)
 }
 
 // fullWords say when a pool is full.

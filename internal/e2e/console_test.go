@@ -595,7 +595,7 @@ func TestSwapOnPhone(t *testing.T) {
 	b.see("Acceptance test of the new drive", "eason to continue")
 	b.click("Close this message") // they lie over what comes next
 	b.click("Close this message")
-	b.clean("a new drive that was not tested")
+	b.clean("a new drive without an acceptance test")
 	b.shot("swap-confirm-phone")
 	b.click("Test it first")
 	b.see("is being tested, and not accepted yet", "A check stops this")

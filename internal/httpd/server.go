@@ -294,7 +294,7 @@ func (s *Server) as(c *echo.Context, next echo.HandlerFunc, who people.Rights, s
 	c.Set(whoRights, who)
 	c.Set(whoStill, still)
 	if called(c).ID != "streamEvents" { // a stream waits for nothing
-		defer service.Asked(s.Service)()
+		defer service.BeginRequest(s.Service)()
 	}
 	return s.idempotent(s.permit(next))(c)
 }

@@ -27,6 +27,7 @@ func TestReport(t *testing.T) {
 		Capacity: []api.PeriodCapacity{
 			{Pool: "soundscape", CapacityBytes: 56e12, UsedBytes: 40e12, Days: 90, Soonest: at, Likely: at,
 				Ways: []api.CapacityWay{{Says: "another group like g", AddsBytes: 28e12}}},
+			{Pool: "tidegauge", Stale: true, SeenAt: at, UsedUnknown: true},
 			{Pool: "plankton", Ways: []api.CapacityWay{{Says: "a way that nobody needs"}}},
 		},
 		Money:    []api.PeriodMoney{{Currency: "EUR", Drives: 1, Sum: "249.90"}},
@@ -52,6 +53,8 @@ func TestReport(t *testing.T) {
 		walk(doc)
 		require.Equal(t, links, strings.Contains(page, `href="https://lantern.example/storage/swaps/01K/record"`))
 		require.Equal(t, links, strings.Contains(page, `href="https://lantern.example/storage/sites/north%2F%3Cscript`))
+		require.Contains(t, page, "not reported now, as of 2026-11-30 00:30", "an old figure has its date")
+		require.Contains(t, page, `<td class="n">unknown</td>`)
 		for _, words := range []string{"2026-11-30 00:30", "1 h 02 min", "40 TB", "249.90 EUR", "any", "another group " +
 			"like g</td><td class=\"n\">28 TB"} {
 			require.Contains(t, page, words)

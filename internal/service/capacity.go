@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"lantern/internal/core/capacity"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/words"
+	"lantern/internal/service/views"
 	"lantern/internal/store"
 )
 
@@ -73,16 +73,7 @@ func (s *Service) capacityOf(pools []api.Pool, size drive.Bytes) ([]api.PeriodCa
 		}
 		out = append(out, v)
 	}
-	slices.SortStableFunc(out, func(a, b api.PeriodCapacity) int {
-		never := time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
-		at := func(c api.PeriodCapacity) time.Time {
-			if c.Likely.IsZero() {
-				return never
-			}
-			return c.Likely
-		}
-		return cmp.Or(at(a).Compare(at(b)), cmp.Compare(a.Pool, b.Pool))
-	})
+	slices.SortStableFunc(out, views.FullFirst)
 	return out, nil
 }
 

@@ -264,7 +264,7 @@ func TestGroupsApart(t *testing.T) {
 	for i := range groupMost {
 		b.s.waiting.add(&intake{from: fmt.Sprint("stranger-", i)})
 	}
-	answered := Asked(b.s)
+	answered := BeginRequest(b.s)
 	require.Len(t, b.s.waiting.group(), groupBeside)
 	answered()
 	require.Len(t, b.s.waiting.group(), groupMost-groupBeside)

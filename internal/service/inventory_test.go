@@ -126,7 +126,7 @@ func TestInventory(t *testing.T) {
 	require.Equal(t, "it is written down as destroyed, and fulmar reports it", item.Says)
 	require.Equal(t, "cert 7", item.Fields["state_number"])
 	require.NoError(t, b.s.Inventory.RemoveItem("ida", "EE005"))
-	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "There is no inventory")
+	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "The inventory has no record of")
 }
 
 // TestInventoryImport: whatever rows come, all that fit are written when all do, and nothing is when one does not; what

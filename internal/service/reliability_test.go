@@ -130,7 +130,7 @@ func TestFailures(t *testing.T) {
 	dd.Accepted.State, dd.Stock = string(accept.Passed), true
 	counts("")
 	dd.Past = fleet.Past{At: b.clock.Now().Add(time.Hour), Says: "failed its short test"}
-	counts("was not tested and accepted since")
+	counts("has passed no acceptance test since")
 	dd.Past = fleet.Past{}
 	quiet := b.clock.Now()
 	b.clock.forward(3 * time.Hour) // the host does not report

@@ -39,16 +39,16 @@ type waiting struct {
 	people  atomic.Int32 // requests of people under way
 }
 
-// The greatest number of reports in one transaction: while nobody asks for anything, and while people wait. Many cost
-// the disk less, and few let people in sooner.
+// The greatest number of reports in one transaction: without requests of people, and with some under way. Large groups
+// need fewer writes to the disk, small ones let people wait less.
 const (
 	groupMost   = 16
 	groupBeside = 4
 )
 
-// Asked records that a request of a person is under way, until done is called. Then reports are processed in smaller
-// groups.
-func Asked(s *Service) (done func()) {
+// BeginRequest records that a request of a person is under way, until done is called. Meanwhile reports are processed
+// in smaller groups.
+func BeginRequest(s *Service) (done func()) {
 	s.waiting.people.Add(1)
 	return func() { s.waiting.people.Add(-1) }
 }

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
 	"math/big"
 	"net/http"
 	"net/url"
@@ -126,7 +125,15 @@ func (h *Headquarters) reportOf(ctx context.Context, site, path string) (out api
 	if err != nil {
 		return out, err
 	}
-	return out, json.Unmarshal(body.Bytes(), &out)
+	if err := json.Unmarshal(body.Bytes(), &out); err != nil {
+		return out, err
+	}
+	for _, m := range out.Money {
+		if _, ok := new(big.Rat).SetString(m.Sum); !ok {
+			return out, fmt.Errorf("the report of %s has the sum %q", site, m.Sum)
+		}
+	}
+	return out, nil
 }
 
 // unanswered is a site that is not in a report, with the reason.
@@ -186,18 +193,10 @@ func merge(parts []part, missing []api.Site) api.PeriodReport {
 	slices.SortStableFunc(out.Swaps, func(a, b api.PeriodSwap) int { return a.EndedAt.Compare(b.EndedAt) })
 	slices.SortStableFunc(out.Recoveries, func(a, b api.PeriodRecovery) int { return a.EndedAt.Compare(b.EndedAt) })
 	slices.SortStableFunc(out.Warranties, func(a, b api.InventoryItem) int { return a.WarrantyDays - b.WarrantyDays })
-	slices.SortStableFunc(out.Capacity, func(a, b api.PeriodCapacity) int { return fullAt(a).Compare(fullAt(b)) })
+	slices.SortStableFunc(out.Capacity, views.FullFirst)
 	out.Money, out.Failures = mergeMoney(parts), mergeFailures(parts)
 	out.First = first(parts, out)
 	return out
-}
-
-// fullAt is when a pool is full at the soonest; far in the future where that is not foreseen.
-func fullAt(c api.PeriodCapacity) time.Time {
-	if c.Soonest.IsZero() {
-		return time.Unix(math.MaxInt32, 0).AddDate(100, 0, 0)
-	}
-	return c.Soonest
 }
 
 // mergeMoney adds what was bought, by currency.
@@ -210,12 +209,9 @@ func mergeMoney(parts []part) []api.PeriodMoney {
 				out = append(out, m)
 				continue
 			}
-			a, okA := new(big.Rat).SetString(out[i].Sum)
-			b, okB := new(big.Rat).SetString(m.Sum)
-			if okA && okB {
-				out[i].Sum = a.Add(a, b).FloatString(2)
-			}
-			out[i].Drives += m.Drives
+			a, _ := new(big.Rat).SetString(out[i].Sum) // reportOf has seen that it is a number
+			b, _ := new(big.Rat).SetString(m.Sum)
+			out[i].Sum, out[i].Drives = a.Add(a, b).FloatString(2), out[i].Drives+m.Drives
 		}
 	}
 	slices.SortFunc(out, func(a, b api.PeriodMoney) int { return cmp.Compare(a.Currency, b.Currency) })
@@ -228,7 +224,7 @@ func mergeFailures(parts []part) api.Failures {
 	out := api.Failures{Groups: []api.FailureRate{}, Survival: []api.SurvivalPoint{}}
 	groups := map[string][]reliability.Rate{}
 	var all []reliability.Rate
-	var says []string
+	var says, sites []string
 	of := func(r api.FailureRate) reliability.Rate {
 		return reliability.Rate{Drives: r.Drives, Years: r.DriveYears, Failures: r.Failures}
 	}
@@ -239,7 +235,10 @@ func mergeFailures(parts []part) api.Failures {
 		for _, g := range f.Groups {
 			groups[g.Name] = append(groups[g.Name], of(g))
 		}
-		says = append(says, p.site+": "+f.Says)
+		says, sites = append(says, f.Says), append(sites, p.site+": "+f.Says)
+	}
+	if says = slices.Compact(says); len(says) > 1 {
+		says = sites // they differ
 	}
 	out.Says = strings.Join(says, "; ")
 	out.All = views.ViewRate("all", reliability.Together(all, out.Confidence))

@@ -36,7 +36,7 @@ func TestReportOfMany(t *testing.T) {
 			entries++
 		}
 		if len(p.report.Capacity) > 0 {
-			p.report.Capacity[0].Soonest = day.AddDate(0, r.IntN(20), 0)
+			p.report.Capacity[0].Likely = day.AddDate(0, r.IntN(20), 0)
 		}
 		p.report.Tests.Passed = r.IntN(100)
 		passed += p.report.Tests.Passed
@@ -72,9 +72,9 @@ func TestReportOfMany(t *testing.T) {
 		}
 	}
 	require.True(t, slices.IsSortedFunc(out.Flagged, func(a, b api.PeriodFlag) int { return a.At.Compare(b.At) }))
-	foreseen := slices.IndexFunc(out.Capacity, func(c api.PeriodCapacity) bool { return c.Soonest.IsZero() })
+	foreseen := slices.IndexFunc(out.Capacity, func(c api.PeriodCapacity) bool { return c.Likely.IsZero() })
 	for i, c := range out.Capacity {
-		require.Equal(t, i >= foreseen, c.Soonest.IsZero(), "pools that fill up come first")
+		require.Equal(t, i >= foreseen, c.Likely.IsZero(), "pools that fill up come first")
 	}
 	require.Equal(t, passed, out.Tests.Passed)
 	require.Equal(t, []api.PeriodMoney{{Currency: "EUR", Drives: 12, Sum: fmt.Sprintf("%d.%02d", cents/100, cents%100)}},
@@ -113,6 +113,7 @@ func TestReportAnswers(t *testing.T) {
 	require.Equal(t, "plankton", out.Pool)
 	h.site("old", answers(403, api.Problem{Title: "Not allowed."}))
 	h.site("odd", answers(200, "what?"))
+	h.site("sums", answers(200, api.PeriodReport{Money: []api.PeriodMoney{{Sum: "much"}}}))
 	out, err = h.Report(t.Context(), api.GetReportParams{})
 	require.NoError(t, err)
 	names := []string{}
@@ -126,7 +127,7 @@ func TestReportAnswers(t *testing.T) {
 	h.Invited(h.registry.Rows())
 	out, err = h.Report(t.Context(), api.GetReportParams{})
 	require.NoError(t, err)
-	require.Len(t, out.Sites, 3, "a site that never connected is missing too")
+	require.Len(t, out.Sites, 4, "a site that never connected is missing too")
 	require.ElementsMatch(t, []string{"old: its version cannot make a report for a headquarters",
-		"odd: its answer cannot be read"}, names)
+		"odd: its answer cannot be read", "sums: its answer cannot be read"}, names)
 }

@@ -114,7 +114,7 @@ func larger(groups []pool.Group, size drive.Bytes) (out []pool.Group, count int,
 }
 
 // protections gives the protection of the data on each group; ok is false where it is ambiguous, since its volumes have
-// several, or where a size is unknown. Volumes that are small beside nine tenths of the data are ignored.
+// several, or where a size is unknown. Where nine tenths of the data have one protection, the rest is ignored.
 func protections(p *pool.Pool) (out []pool.Protection, ok bool) {
 	for _, g := range p.Groups {
 		in := here(g)

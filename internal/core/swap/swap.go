@@ -71,7 +71,7 @@ type Drive struct {
 	// Lacks lists the tests that the policy requires of new drives and that this one has not had; empty when it has had
 	// all.
 	Lacks string `json:"lacks,omitempty"`
-	// Accepted is the result and date of its acceptance test; empty when it was not tested.
+	// Accepted is the result and date of its acceptance test; empty when there is none.
 	Accepted string `json:"accepted,omitempty"`
 }
 

@@ -97,7 +97,7 @@ func (s *State) Distrust(d *Drive) string {
 		return ""
 	}
 	return fmt.Sprintf(
-		"%s on %s and was not tested and accepted since",
+		"%s on %s and has passed no acceptance test since",
 		d.Past.Says,
 		d.Past.At.UTC().Format("2006-01-02"),
 	)

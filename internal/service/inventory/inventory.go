@@ -410,7 +410,7 @@ func (s *Service) RemoveItem(by, name string) error {
 		return err
 	}
 	if s.items[key(serial)] == nil {
-		return problem.New(404, "no-drive", "", "There is no inventory of %s.", serial)
+		return problem.New(404, "no-drive", "", "The inventory has no record of %s.", serial)
 	}
 	b := &store.Batch{}
 	b.Drop(&store.Inventory{Serial: key(serial)})
