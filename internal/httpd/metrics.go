@@ -15,6 +15,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"lantern/internal/api"
+	"lantern/internal/core/health"
 	"lantern/internal/service/problem"
 	"lantern/internal/service/views"
 )
@@ -180,20 +181,24 @@ func truth(b bool) float64 {
 func (f *fleetCollector) Collect(to chan<- prometheus.Metric) {
 	g := gauges{to, map[string]*prometheus.Desc{}, map[string]bool{}}
 	g.set("lantern_build_info", "The version that runs, as a label.", 1, "version", f.s.Version)
-	g.drives(f.s.Service.Views.Measures(), f.s.Metrics.Drives)
+	which := f.s.Metrics.Drives
+	g.drives(f.s.Service.Views.Measures(func(v health.Verdict) bool {
+		return which != NoDrives && (which == AllDrives || v != health.Sound)
+	}))
 	g.hosts(f.s.Service.Views.Hosts())
-	g.pools(f.s.Service.Views.AllPools())
+	if pools, _, err := f.s.Service.Views.Pools(api.ListPoolsParams{Brief: true}); err == nil {
+		g.pools(pools)
+	}
 	g.work(f.s)
 	g.self(f.s)
 }
 
-func (g gauges) drives(m views.Measures, which string) {
+func (g gauges) drives(m views.Measures) {
 	verdicts := map[string]int{"sound": 0, "watch": 0, "replace": 0, "dead": 0, "unknown": 0}
+	for v, n := range m.Verdicts {
+		verdicts[string(v)] += n
+	}
 	for _, d := range m.Drives {
-		verdicts[string(d.Verdict)]++
-		if which == NoDrives || which != AllDrives && (d.Verdict == "sound") {
-			continue
-		}
 		labels := []string{
 			"tail",
 			d.Tail,

@@ -1,16 +1,19 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/core/health"
 	"lantern/internal/core/notice"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
@@ -101,7 +104,7 @@ func TestJudgedAlike(t *testing.T) {
 			host := hosts[r.IntN(3)]
 			rep := reports[host]
 			what := ""
-			switch k := r.IntN(12); {
+			switch k := r.IntN(15); {
 			case k < 4 && len(rep.Drives) > 0:
 				d := &rep.Drives[r.IntN(len(rep.Drives))]
 				name := []string{"pending_sectors", "temperature_celsius", "read_latency_seconds",
@@ -136,6 +139,20 @@ func TestJudgedAlike(t *testing.T) {
 				)
 				require.NoError(t, err)
 				what = "a threshold"
+			case k == 12 && len(away[host]) > 0:
+				other := reports[hosts[r.IntN(3)]]
+				other.Drives = append(slices.Clone(other.Drives), away[host][0])
+				away[host] = away[host][1:]
+				what = "a drive comes to " + other.Host
+			case k == 13:
+				to := fmt.Sprint("pool-", step)
+				_, err := b.s.RenamePool("ida", "p"+host, to)
+				require.NoError(t, err)
+				what = "a pool is called " + to
+			case k == 14 && len(away[host]) > 0:
+				d := away[host][0]
+				err := b.s.Fleet.ForgetDrive("ida", "wwn-"+d.Identity.Wwn, "a test")
+				what = fmt.Sprint("a drive is forgotten: ", err)
 			case k == 11 && len(rep.Drives) > 0:
 				rep.Drives = slices.Clone(rep.Drives)
 				d := &rep.Drives[r.IntN(len(rep.Drives))]
@@ -180,6 +197,54 @@ func TestJudgedAlike(t *testing.T) {
 				"seed %d, step %d: %s on %s", seed, step, what, host)
 			all := slices.SortedFunc(maps.Values(b.s.Fleet.Drives), fleet.ByPlace)
 			require.Equal(t, all, b.s.Fleet.ByPlace(), "seed %d, step %d: %s on %s", seed, step, what, host)
+			listsHold(t, b.s, all, fmt.Sprintf("seed %d, step %d: %s on %s", seed, step, what, host))
+		}
+	}
+}
+
+// listsHold: what the index of the fleet keeps is what follows from all drives, given in order, and all pools.
+func listsHold(t *testing.T, s *Service, all []*fleet.Drive, when string) {
+	present, on := map[string]int{}, map[string][]*fleet.Drive{}
+	bays := map[string]int{}
+	for _, d := range all {
+		on[d.Host] = append(on[d.Host], d)
+		if d.Present {
+			present[d.Host]++
+			bays[d.BayName()]++
+		}
+	}
+	var unquiet, named []*fleet.Drive
+	for _, d := range all {
+		if d.Present && (len(d.Stays) > 1 || d.BayName() != "" && bays[d.BayName()] > 1) {
+			unquiet = append(unquiet, d)
+		}
+		if strings.Contains(strings.ToUpper(strings.Join([]string{d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model},
+			"\n")), "2") {
+			named = append(named, d)
+		}
+	}
+	for host, drives := range on {
+		require.Equal(t, drives, s.Fleet.ByHost(host), when)
+		require.Equal(t, present[host], s.Fleet.PresentOn(host), when)
+	}
+	require.Equal(t, unquiet, s.Fleet.Unquiet(), when)
+	require.Equal(t, named, s.Fleet.Named("2"), when)
+	require.Empty(t, s.Fleet.Named("no drive has this in a name"))
+	require.Equal(t, slices.SortedFunc(maps.Values(s.Fleet.Drives), func(a, b *fleet.Drive) int {
+		return cmp.Or(a.FirstAt.Compare(b.FirstAt), cmp.Compare(a.Key(), b.Key()))
+	}), s.Fleet.ByAge(), when)
+	require.Equal(t, slices.SortedFunc(maps.Values(s.Fleet.Pools), func(a, b *fleet.Pool) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
+	}), s.Fleet.SortedPools(), when)
+	for _, v := range []health.Verdict{health.Watch, health.Replace, health.Dead, health.Unknown} {
+		with := map[string]bool{}
+		for key, j := range s.Judging.Judge() {
+			if j.Verdict == v {
+				with[key] = true
+			}
+		}
+		if kept := s.Judging.With(v); len(with)+len(kept) > 0 {
+			require.Equal(t, with, kept, "%s: %s", when, v)
 		}
 	}
 }

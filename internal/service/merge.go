@@ -60,9 +60,11 @@ func (s *Service) merge(by, from, into, reason string) (key string, err error) {
 	s.Inventory.Rename(b, a.Desc.Serial, d.Desc.Serial)
 	back := fleet.Unlist(f, a)
 	d.Facts = facts // judging writes them again where the findings change
+	d.Touch()
 	if err := s.Commit(b); err != nil {
 		back()
 		d.Facts = before
+		d.Touch()
 		return "", err
 	}
 	for _, bay := range d.BadLinks {

@@ -16,7 +16,6 @@ const strangerFor = 2 * time.Minute
 
 // Shelves are the matters of enclosures: faulty parts, and bays with a device that does not answer.
 func (s *State) Shelves(now time.Time) (out []notice.Matter) {
-	onHost := s.fleet.ByHost()
 	silent := map[string]time.Time{}
 	for _, h := range s.fleet.Hosts {
 		if s.fleet.Late(h, now) {
@@ -47,7 +46,7 @@ func (s *State) Shelves(now time.Time) (out []notice.Matter) {
 			}
 			answering := map[place]bool{}
 			if slices.ContainsFunc(e.Sections, func(x api.SectionReport) bool { return len(x.Occupied) > 0 }) {
-				for _, d := range onHost(h.Name) {
+				for _, d := range s.fleet.ByHost(h.Name) {
 					if d.Present {
 						answering[place{d.Section, d.Bay}] = true
 					}

@@ -69,13 +69,13 @@ func (s *State) TakeDrives(c *Change) {
 		}
 		x.Drive, x.SeenBefore = d, d.SeenAt
 		x.Dropped = c.Live && s.dropped(c, d, r)
-		d.Touch()
 		if c.Report.At.Before(d.FirstAt) {
 			d.FirstAt, x.Keep = c.Report.At, true
 		}
 		if s.takeFacts(c, d, desc, r) {
 			x.Keep = true
 		}
+		d.Touch()
 		c.Drives = append(c.Drives, x)
 	}
 }

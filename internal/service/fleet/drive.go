@@ -118,13 +118,17 @@ func TestHours(logged int, now float64) float64 {
 type Drive struct {
 	Facts
 	// key and index are set when the drive becomes known. version changes with everything that a finding can depend on;
-	// changed is true while the drive is in index.changed.
+	// changed is true while the drive is in index.changed, unlisted while it is in index.unlisted.
 	key     string
 	index   *index
 	version int
 	changed bool
-	Record  history.Record
-	Loose   int // readings that are not in a block yet
+
+	unlisted bool
+	listed   listed
+
+	Record history.Record
+	Loose  int // readings that are not in a block yet
 	// Saved is the end of its record in the store, in Unix milliseconds; 0 when there is none.
 	Saved   int64
 	Thinned time.Time
@@ -189,6 +193,9 @@ func (d *Drive) Version() int { return d.version }
 // Touch records that something changed on which a finding can depend.
 func (d *Drive) Touch() {
 	d.version++
+	if d.index != nil {
+		d.index.unlist(d)
+	}
 	if !d.changed && d.index != nil {
 		d.changed = true
 		d.index.changed = append(d.index.changed, d)

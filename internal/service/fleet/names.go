@@ -105,6 +105,8 @@ func RenamePool(s *State, b *store.Batch, p *Pool, to string) (done func()) {
 	return func() {
 		s.Names.given[p.ID] = row
 		p.Name = to
+		s.index.byName = nil
+		s.index.poolsVersion++
 		s.Names.twins = nil
 		s.Changed()
 	}

@@ -49,7 +49,6 @@ func (s *State) Know(key string, d *Drive) {
 	d.key, d.index = key, &s.index
 	d.Touch()
 	s.Drives[key] = d
-	s.index.version++
 	s.Batches[Batch(d)] = append(s.Batches[Batch(d)], key)
 }
 

@@ -1,8 +1,8 @@
 package fleet
 
 import (
-	"cmp"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -87,8 +87,21 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	if next.Unseen.IsZero() {
 		next.Running = runningOf(p.Recoveries)
 	}
+	sorted, version := s.index.byName, s.index.poolsVersion
 	s.drop(p.Id)
 	s.Pools[p.Id] = next
+	s.index.poolsVersion++
+	if before != nil && before.Name == next.Name {
+		if sorted != nil {
+			i, _ := slices.BinarySearchFunc(sorted, next, byName)
+			sorted[i] = next
+			s.index.byName = sorted
+		}
+		if before.Kind == next.Kind && before.Reporter == next.Reporter && slices.Equal(before.hosts, next.hosts) &&
+			slices.Equal(before.Offers, next.Offers) {
+			s.index.poolsVersion = version
+		}
+	}
 	for key := range next.drives {
 		if s.index.pools[key] == nil {
 			s.index.pools[key] = map[string]*Pool{}
@@ -130,6 +143,8 @@ func (s *State) drop(id string) {
 			delete(s.index.pools[key], id)
 		}
 		delete(s.Pools, id)
+		s.index.byName = nil
+		s.index.poolsVersion++
 	}
 }
 
@@ -145,21 +160,9 @@ func (s *State) PoolBusy(p *Pool) float64 {
 	return sum / float64(max(1, n))
 }
 
-// SortedPools are all pools in an order that does not change.
-func (s *State) SortedPools() []*Pool { return s.PoolsWith("") }
-
-// PoolsWith are the pools in which a drive has a place, in an order that does not change; all of them where key is
-// empty.
-func (s *State) PoolsWith(key string) (out []*Pool) {
-	of := s.index.pools[key]
-	if key == "" {
-		of = s.Pools
-	}
-	for _, p := range of {
-		out = append(out, p)
-	}
-	slices.SortFunc(out, func(a, b *Pool) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) })
-	return out
+// PoolsWith are the pools in which a drive has a place, in the order of their names.
+func (s *State) PoolsWith(key string) []*Pool {
+	return slices.SortedFunc(maps.Values(s.index.pools[key]), byName)
 }
 
 // Below finds a pool that is a member of another one; a pool that is no longer seen is unknown.

@@ -49,7 +49,7 @@ type State struct {
 // New makes an empty State.
 func New(l *ledger.Ledger) *State {
 	s := &State{Ledger: l, Bought: func(*Drive) []string { return nil }}
-	s.index = index{of: s, claimed: map[string]bool{}, tokens: map[string]string{}}
+	s.index = index{of: s, claimed: map[string]bool{}, tokens: map[string]string{}, onHost: map[string]*hostDrives{}}
 	return s
 }
 
@@ -71,7 +71,8 @@ const (
 
 // LoadDrives loads the drives from the store.
 func (s *State) LoadDrives() error {
-	s.index.version++
+	s.index.onHost, s.index.unlisted = map[string]*hostDrives{}, nil
+	s.index.byPlace, s.index.byAge = nil, nil
 	s.Drives, s.Batches, s.BadLinks = map[string]*Drive{}, map[string][]string{}, map[string]map[string]string{}
 	drives, err := store.All[store.Drive](s.Store, "key", "")
 	if err != nil {
@@ -99,6 +100,8 @@ func (s *State) LoadHosts() error {
 		return err
 	}
 	s.Hosts, s.Pools, s.index.pools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
+	s.index.byName = nil
+	s.index.poolsVersion++
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {
 		return err

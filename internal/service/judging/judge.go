@@ -29,7 +29,8 @@ type judgement struct {
 	// drive, by their keys: those made together with it, and those with the same hours.
 	bad          map[string]failed
 	batch, hours map[string]map[string]health.Sibling
-	turn         []string // drives whose turn has not come yet
+	turn         []string                           // drives whose turn has not come yet
+	byVerdict    map[health.Verdict]map[string]bool // drives that are not sound
 }
 
 // seenDrive is the state of a drive when it was last examined. Entries are removed only with the whole judgement.
@@ -142,6 +143,7 @@ func (s *State) nothing(now time.Time) *judgement {
 		bad:        map[string]failed{},
 		batch:      map[string]map[string]health.Sibling{},
 		hours:      map[string]map[string]health.Sibling{},
+		byVerdict:  map[health.Verdict]map[string]bool{},
 	}
 	s.judged = j
 	return j
@@ -150,6 +152,7 @@ func (s *State) nothing(now time.Time) *judgement {
 // settle computes the findings and the verdict of a drive from its hits and its open findings.
 func (s *State) settle(j *judgement, key string, now time.Time) {
 	d, x := s.fleet.Drives[key], j.of[key]
+	before := x.Verdict
 	hits := x.hits
 	if r := j.siblingsOf(key); len(r) > 0 {
 		hits = append(slices.Clip(hits), health.EvaluateSiblings(r, now, x.from.limits)...)
@@ -170,6 +173,16 @@ func (s *State) settle(j *judgement, key string, now time.Time) {
 		x.Findings, x.Verdict = health.Tell(d.Standing, x.from.late, now)
 	}
 	j.of[key] = x
+	if before == x.Verdict {
+		return
+	}
+	delete(j.byVerdict[before], key)
+	if x.Verdict != health.Sound {
+		if j.byVerdict[x.Verdict] == nil {
+			j.byVerdict[x.Verdict] = map[string]bool{}
+		}
+		j.byVerdict[x.Verdict][key] = true
+	}
 }
 
 // Touched gives the drives that were judged again since the number from an earlier call, some of them several times,
@@ -185,6 +198,12 @@ func (s *State) Touched(since int) (keys []string, next int, all bool) {
 		return nil, next, true
 	}
 	return s.touched[since-s.touchedFrom:], next, false
+}
+
+// With gives the keys of the drives with a verdict that is not sound. The map must not be changed.
+func (s *State) With(v health.Verdict) map[string]bool {
+	s.Judge()
+	return s.judged.byVerdict[v]
 }
 
 // Places is where in its pool each drive is.

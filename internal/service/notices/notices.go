@@ -247,22 +247,16 @@ func (s *State) whereabouts(expected map[string]bool, now time.Time) (out []encl
 		}
 		out = append(out, w)
 	}
-	var last *fleet.Drive // the one before, in order of bays
-	lastIn := false
-	for _, d := range s.fleet.ByPlace() {
-		if !d.Present {
-			continue
-		}
-		together := last != nil && d.Section != "" && d.Section == last.Section && d.Bay == last.Bay && d.Host == last.Host
-		if together && !lastIn {
-			add(last)
-		}
+	some := s.fleet.Unquiet()
+	shares := func(i int, d *fleet.Drive) bool { // those of one bay are neighbours
+		return i >= 0 && i < len(some) && d.Section != "" && some[i].Host == d.Host && some[i].Section == d.Section &&
+			some[i].Bay == d.Bay
+	}
+	for i, d := range some {
 		n := len(d.Stays)
-		in := together || n > 1 && now.Sub(d.Stays[n-1].From) <= enclosure.MoveFor
-		if in {
+		if shares(i-1, d) || shares(i+1, d) || n > 1 && now.Sub(d.Stays[n-1].From) <= enclosure.MoveFor {
 			add(d)
 		}
-		last, lastIn = d, in
 	}
 	return out
 }

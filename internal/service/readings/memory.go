@@ -120,16 +120,14 @@ func (s *State) Tick(t *fleet.Tick) {
 		}
 	}
 	s.ticked = now
-	const drivesATick = 200
-	n := 0
-	for _, d := range s.fleet.Drives {
-		if now.Sub(d.Thinned) < 24*time.Hour {
-			continue
+	const looksATick, drivesATick = 2000, 200
+	all := s.fleet.ByPlace()
+	for looks, n := 0, 0; looks < min(looksATick, len(all)) && n < drivesATick; looks++ {
+		s.thinNext = (s.thinNext + 1) % len(all)
+		if d := all[s.thinNext]; now.Sub(d.Thinned) >= 24*time.Hour {
+			thin(d, now)
+			n++
 		}
-		if n++; n > drivesATick {
-			return
-		}
-		thin(d, now)
 	}
 }
 

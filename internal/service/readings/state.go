@@ -20,7 +20,9 @@ type State struct {
 	savedAt time.Time       // real time: when records of such drives were last stored
 	full    map[string]bool // drives that have many readings which are not in blocks
 	ticked  time.Time       // the newest tick of the clock
-	forgot  time.Time       // when old ids were last deleted
+	// thinNext is the place, in the order of all drives, where the next look for records to thin begins.
+	thinNext int
+	forgot   time.Time // when old ids were last deleted
 }
 
 // New makes an empty State.

@@ -392,12 +392,12 @@ func (s *State) runningTests(
 	running, limits = map[string]int{}, map[string]int{}
 	core := s.CorePlans(nil, "")
 	near := map[string]bool{} // drives that may use the same: on the same hosts or in the same pools
-	hosts, pools, onHost := map[string]bool{}, map[*fleet.Pool]bool{}, s.fleet.ByHost()
+	hosts, pools := map[string]bool{}, map[*fleet.Pool]bool{}
 	for _, w := range due {
 		d, p := s.fleet.Drives[w.Drive], places[w.Drive].Pool
 		if !hosts[d.Host] {
 			hosts[d.Host] = true
-			for _, x := range onHost(d.Host) {
+			for _, x := range s.fleet.ByHost(d.Host) {
 				near[x.Key()] = true
 			}
 		}

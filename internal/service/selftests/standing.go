@@ -181,39 +181,71 @@ func periods(n int) string {
 	return fmt.Sprintf("%d periods", n)
 }
 
+// standing is one drive's tests, with the states that it is in.
+type standing struct {
+	api.DriveTests
+	stands []string
+}
+
+// drivesAtOnce is how many drives are looked at before others get the lock.
+const drivesAtOnce = 500
+
+// standings are the tests of all drives, or of those in one pool. Each is as it is when the lock is held for it.
+func (s *Service) standings(pool string) (out []standing, err error) {
+	id := ""
+	var all []*fleet.Drive
+	some := func() (more bool, err error) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if all == nil {
+			if all = s.fleet.ByPlace(); pool != "" {
+				p, err := s.fleet.FindPool(pool)
+				if err != nil {
+					return false, err
+				}
+				id = p.ID
+			}
+		}
+		now, places, core := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, "")
+		n := min(drivesAtOnce, len(all))
+		for _, d := range all[:n] {
+			key := d.Key()
+			at := places[key]
+			if s.fleet.Drives[key] != d || d.Replaced || !d.Present && at.Pool == nil ||
+				id != "" && (at.Pool == nil || at.Pool.ID != id) {
+				continue
+			}
+			v, stands := s.DriveTests(d, at, core, s.TestsOf(key), now)
+			slices.Sort(stands)
+			out = append(out, standing{v, slices.Compact(stands)})
+		}
+		all = all[n:]
+		return len(all) > 0, nil
+	}
+	for more := true; more && err == nil; {
+		more, err = some()
+	}
+	return out, err
+}
+
 // TestStanding lists which drives were tested and when, and which were not.
 func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	out := api.TestStanding{
 		Counts: map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0},
 		Drives: []api.DriveTests{},
 	}
-	id := ""
-	if f.Pool != "" {
-		p, err := s.fleet.FindPool(f.Pool)
-		if err != nil {
-			return out, err
-		}
-		id = p.ID
+	all, err := s.standings(f.Pool)
+	if err != nil {
+		return out, err
 	}
-	now, places, core := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, "")
 	var fits []api.DriveTests
-	for _, d := range s.fleet.ByPlace() {
-		key := d.Key()
-		at := places[key]
-		if d.Replaced || !d.Present && at.Pool == nil || id != "" && (at.Pool == nil || at.Pool.ID != id) {
-			continue
-		}
-		v, stands := s.DriveTests(d, at, core, s.TestsOf(key), now)
+	for _, d := range all {
 		out.Counts["all"]++
-		slices.Sort(stands)
-		stands = slices.Compact(stands)
-		for _, one := range stands {
+		for _, one := range d.stands {
 			out.Counts[one]++
 		}
-		if w := string(f.Which); w == "" || w == "all" || slices.Contains(stands, w) {
-			fits = append(fits, v)
+		if w := string(f.Which); w == "" || w == "all" || slices.Contains(d.stands, w) {
+			fits = append(fits, d.DriveTests)
 		}
 	}
 	// Problems first, then the drives that were tested longest ago.

@@ -179,13 +179,12 @@ func (s *State) fitting(
 ) (fits []*fleet.Drive) {
 	verdicts := s.judging.Judge()
 	places := s.judging.Places()
-	all := s.fleet.ByPlace()
 	q := strings.TrimSpace(f.Q)
 	if len(f.Host)+len(f.Pool)+len(f.Model)+len(f.Verdict)+len(where)+len(known) == 0 && q == "" {
-		return all
+		return s.fleet.ByPlace()
 	}
 	needsPool := len(f.Pool) > 0 || q != ""
-	for _, d := range all {
+	for _, d := range s.mayFit(f, q) {
 		name := ""
 		if needsPool {
 			if p := places[d.Key()].Pool; p != nil {
@@ -202,6 +201,58 @@ func (s *State) fitting(
 		}
 	}
 	return fits
+}
+
+// mayFit are the drives that can match a filter, and others, in the order of their places: what the index knows limits
+// how many drives are looked at.
+func (s *State) mayFit(f api.ListDrivesParams, q string) (out []*fleet.Drive) {
+	some := map[*fleet.Drive]bool{}
+	add := func(keys map[string]bool) {
+		for key := range keys {
+			if d := s.fleet.Drives[key]; d != nil {
+				some[d] = true
+			}
+		}
+	}
+	pools := func(named func(string) bool) {
+		for _, p := range s.fleet.SortedPools() {
+			if named(p.Name) {
+				add(p.DriveKeys())
+			}
+		}
+	}
+	switch {
+	case len(f.Host) > 0:
+		for _, host := range slices.Compact(slices.Sorted(slices.Values(f.Host))) {
+			out = append(out, s.fleet.ByHost(host)...)
+		}
+		return out
+	case len(f.Pool) > 0:
+		pools(func(name string) bool { return oneOf(f.Pool, name) })
+	case len(f.Verdict) > 0 && !slices.Contains(f.Verdict, api.Sound):
+		for _, v := range f.Verdict {
+			add(s.judging.With(health.Verdict(v)))
+		}
+	case q != "":
+		word := strings.ToUpper(q)
+		for _, d := range s.fleet.Named(word) {
+			some[d] = true
+		}
+		for host := range s.fleet.Hosts {
+			if strings.Contains(strings.ToUpper(host), word) {
+				for _, d := range s.fleet.ByHost(host) {
+					some[d] = true
+				}
+			}
+		}
+		pools(func(name string) bool { return strings.Contains(strings.ToUpper(name), word) })
+	default:
+		return s.fleet.ByPlace()
+	}
+	if len(some) > len(s.fleet.Drives)/8 { // to sort so many takes longer than to look at all
+		return s.fleet.ByPlace()
+	}
+	return slices.SortedFunc(maps.Keys(some), fleet.ByPlace)
 }
 
 // sorted sorts drives, given in the order of their places, by place, verdict or a metric; a minus reverses the order.
@@ -285,7 +336,7 @@ func (s *Service) Search(q string) []api.Hit {
 		)
 	}
 	places := s.judging.Places()
-	for _, d := range s.fleet.ByPlace() {
+	for _, d := range s.candidates(want) {
 		pool := ""
 		if len(want) > 1 {
 			if p := places[d.Key()].Pool; p != nil {
@@ -311,6 +362,30 @@ func (s *Service) Search(q string) []api.Hit {
 		out = append(out, h.Hit)
 	}
 	return out
+}
+
+// candidates are the drives that can match the words of a search: the first word is in one of their names or, where
+// there are several words, in the name of their pool.
+func (s *State) candidates(want []string) []*fleet.Drive {
+	if len(want) == 0 {
+		return nil
+	}
+	out := s.fleet.Named(want[0])
+	if len(want) == 1 {
+		return out
+	}
+	for _, p := range s.fleet.SortedPools() {
+		if holds(p.Name, want[0]) == 0 {
+			continue
+		}
+		for key := range p.DriveKeys() {
+			if d := s.fleet.Drives[key]; d != nil {
+				out = append(out, d)
+			}
+		}
+	}
+	slices.SortFunc(out, fleet.ByPlace)
+	return slices.Compact(out)
 }
 
 // Words are the words of a search.

@@ -26,7 +26,7 @@ func (s *Service) Horizon(blocks int) api.Horizon {
 	defer s.mu.Unlock()
 	all := s.poolsByMargin()
 	out := api.Horizon{Pools: len(all), Grouped: len(all) > blocks, Blocks: []api.HorizonBlock{},
-		Systems: systemsOf(all)}
+		Systems: s.systems(all)}
 	if !out.Grouped {
 		open := s.swapsByPool()
 		for _, p := range all {
@@ -93,7 +93,15 @@ func JoinBlocks(a, b api.HorizonBlock) api.HorizonBlock {
 	return a
 }
 
-// systemsOf are the pool systems of which pools were reported.
+// systems are the pool systems of which pools were reported. The slice must not be changed.
+func (s *State) systems(all []ranked) []api.PoolSystem {
+	if k := &s.kept.systems; k.of == nil || k.version != s.fleet.PoolsVersion() {
+		*k = systems{s.fleet.PoolsVersion(), systemsOf(all)}
+	}
+	return s.kept.systems.of
+}
+
+// systemsOf are the systems of pools.
 func systemsOf(all []ranked) []api.PoolSystem {
 	const most = 12
 	type system struct {

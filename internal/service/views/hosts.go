@@ -18,21 +18,15 @@ import (
 func (s *Service) Hosts() []api.Host {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	present := map[string]int{}
-	for _, d := range s.fleet.Drives {
-		if d.Present {
-			present[d.Host]++
-		}
-	}
 	out := make([]api.Host, 0, len(s.fleet.Hosts))
 	for _, h := range s.fleet.Hosts {
-		out = append(out, s.viewHost(h, present[h.Name]))
+		out = append(out, s.viewHost(h))
 	}
 	slices.SortFunc(out, func(a, b api.Host) int { return cmp.Compare(a.Name, b.Name) })
 	return out
 }
 
-func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
+func (s *State) viewHost(h *fleet.Host) api.Host {
 	v := api.Host{
 		Name:            h.Name,
 		Room:            h.Room,
@@ -40,7 +34,7 @@ func (s *State) viewHost(h *fleet.Host, drives int) api.Host {
 		State:           api.HostStateReporting,
 		SeenAt:          h.SeenAt,
 		IntervalSeconds: h.Interval,
-		Drives:          drives,
+		Drives:          s.fleet.PresentOn(h.Name),
 		Nameless:        h.LastReport.Nameless,
 		ClockOffSeconds: -h.Skew.Seconds(),
 		Refused:         h.RefusedOf(),
@@ -107,12 +101,6 @@ func (s *Service) changeHost(name string, change func(h *store.Host) string) (ap
 	if h == nil {
 		return api.Host{}, fleet.NoHost(s.fleet, name)
 	}
-	present := 0
-	for _, d := range s.fleet.Drives {
-		if d.Present && d.Host == name {
-			present++
-		}
-	}
 	row := h.Host
 	if says := change(&row); says != "" {
 		b := &store.Batch{}
@@ -123,5 +111,5 @@ func (s *Service) changeHost(name string, change func(h *store.Host) string) (ap
 		}
 		h.Host = row
 	}
-	return s.viewHost(h, present), nil
+	return s.viewHost(h), nil
 }

@@ -2,15 +2,15 @@ package views
 
 import (
 	"cmp"
-	"slices"
 
 	"lantern/internal/core/health"
-	"lantern/internal/service/fleet"
 )
 
 // Measures are the values of all drives for monitoring.
 type Measures struct {
-	Drives   []DriveMeasure // those that are present or have a place in a pool, by host and bay
+	// Of drives that are present or have a place in a pool.
+	Drives   []DriveMeasure // those that are shown, by host and bay
+	Verdicts map[health.Verdict]int
 	Findings map[string]int // by rule
 }
 
@@ -22,23 +22,27 @@ type DriveMeasure struct {
 	HasCelsius                           bool
 }
 
-// Measures gives the present values.
-func (s *Service) Measures() Measures {
+// Measures gives the present values. shown says of which drives values are given one by one, by their verdicts.
+func (s *Service) Measures(shown func(health.Verdict) bool) Measures {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := Measures{Findings: map[string]int{}}
+	out := Measures{Verdicts: map[health.Verdict]int{}, Findings: map[string]int{}}
 	verdicts, places := s.judging.Judge(), s.judging.Places()
-	drives := make([]*fleet.Drive, 0, len(s.fleet.Drives))
-	for key, d := range s.fleet.Drives {
-		if d.Present || places[key].Pool != nil {
-			drives = append(drives, d)
-		}
-	}
-	slices.SortFunc(drives, fleet.ByPlace)
-	for _, d := range drives {
+	for _, d := range s.fleet.ByPlace() {
 		key := d.Key()
+		if !d.Present && places[key].Pool == nil {
+			continue
+		}
+		j := verdicts[key]
+		out.Verdicts[j.Verdict]++
+		for _, f := range j.Findings {
+			out.Findings[cmp.Or(string(f.Rule), "unnamed")]++
+		}
+		if !shown(j.Verdict) {
+			continue
+		}
 		m := DriveMeasure{Tail: d.Desc.Tail(), Serial: d.Desc.Serial, Model: d.Desc.Model, Host: d.Host, Bay: d.BayName(),
-			Verdict: verdicts[key].Verdict}
+			Verdict: j.Verdict}
 		if p := places[key].Pool; p != nil {
 			m.Pool = p.Name
 		}
@@ -46,9 +50,6 @@ func (s *Service) Measures() Measures {
 			m.Celsius, m.HasCelsius = t.Value, true
 		}
 		out.Drives = append(out.Drives, m)
-		for _, f := range verdicts[key].Findings {
-			out.Findings[cmp.Or(string(f.Rule), "unnamed")]++
-		}
 	}
 	return out
 }

@@ -3,6 +3,7 @@ package views
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -147,18 +148,28 @@ type ranked struct {
 
 // poolsByMargin are all pools, the one with the least margin first, unknown ones before all.
 func (s *State) poolsByMargin() []ranked {
-	out := make([]ranked, 0, len(s.fleet.Pools))
-	for _, p := range s.fleet.Pools {
-		margin, known := s.fleet.Margin(p)
-		r := ranked{p, int(margin), known && !s.stalePool(p)}
-		if !r.known {
-			r.margin = -1 << 20
-		}
-		out = append(out, r)
+	order := slices.DeleteFunc(s.kept.pools, func(id string) bool { return s.fleet.Pools[id] == nil })
+	if len(order) < len(s.fleet.Pools) {
+		order = slices.Collect(maps.Keys(s.fleet.Pools))
 	}
-	slices.SortFunc(out, func(a, b ranked) int {
+	out := make([]ranked, len(order))
+	for i, id := range order {
+		p := s.fleet.Pools[id]
+		margin, known := s.fleet.Margin(p)
+		out[i] = ranked{p, int(margin), known && !s.stalePool(p)}
+		if !out[i].known {
+			out[i].margin = -1 << 20
+		}
+	}
+	by := func(a, b ranked) int {
 		return cmp.Or(cmp.Compare(a.margin, b.margin), cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
-	})
+	}
+	if s.kept.pools = order; !slices.IsSortedFunc(out, by) { // usually the order of the last time still holds
+		slices.SortFunc(out, by)
+		for i, p := range out {
+			order[i] = p.ID
+		}
+	}
 	return out
 }
 

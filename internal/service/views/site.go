@@ -81,15 +81,15 @@ func (s *Service) Site(sent map[string]uint64) (SiteState, []HostState) {
 			out.Horizon = JoinBlocks(out.Horizon, b)
 		}
 	}
-	out.Systems = systemsOf(all)
-	names, by := map[string]bool{nowhere: true}, s.fleet.ByHost()
+	out.Systems = s.systems(all)
+	names := map[string]bool{nowhere: true}
 	for name := range s.fleet.Hosts {
 		names[name] = true
 	}
 	out.Hosts = slices.Sorted(maps.Keys(names))
 	var hosts []HostState
 	for _, name := range out.Hosts {
-		drives := by(name)
+		drives := s.fleet.ByHost(name)
 		if name == nowhere {
 			drives = s.hostless(names)
 		}
