@@ -236,6 +236,7 @@ func listsHold(t *testing.T, s *Service, all []*fleet.Drive, when string) {
 	require.Equal(t, slices.SortedFunc(maps.Values(s.Fleet.Pools), func(a, b *fleet.Pool) int {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
 	}), s.Fleet.SortedPools(), when)
+	filtersHold(t, s, when)
 	for _, v := range []health.Verdict{health.Watch, health.Replace, health.Dead, health.Unknown} {
 		with := map[string]bool{}
 		for key, j := range s.Judging.Judge() {
@@ -246,5 +247,66 @@ func listsHold(t *testing.T, s *Service, all []*fleet.Drive, when string) {
 		if kept := s.Judging.With(v); len(with)+len(kept) > 0 {
 			require.Equal(t, with, kept, "%s: %s", when, v)
 		}
+	}
+}
+
+// filtersHold: a filter selects of all drives those that it describes, in the same order, and a search finds all that
+// have its words in their names.
+func filtersHold(t *testing.T, s *Service, when string) {
+	list := func(f api.ListDrivesParams) (out []string) {
+		f.Limit = 1000
+		page, err := s.Views.Drives(f)
+		require.NoError(t, err)
+		for _, d := range page.Drives {
+			out = append(out, d.Key)
+		}
+		return out
+	}
+	page, err := s.Views.Drives(api.ListDrivesParams{Limit: 1000})
+	require.NoError(t, err)
+	those := func(fit func(api.Drive) bool) (out []string) {
+		for _, d := range page.Drives {
+			if fit(d) {
+				out = append(out, d.Key)
+			}
+		}
+		return out
+	}
+	for _, p := range s.Fleet.SortedPools() {
+		require.Equal(t, those(func(d api.Drive) bool { return d.Pool == p.Name }),
+			list(api.ListDrivesParams{Pool: []string{p.Name}}), when)
+	}
+	for _, hosts := range [][]string{{"skerry"}, {"skerry", "fulmar", "skerry"}} {
+		require.Equal(t, those(func(d api.Drive) bool { return slices.Contains(hosts, d.Host) }),
+			list(api.ListDrivesParams{Host: hosts}), when)
+	}
+	for _, verdicts := range [][]api.Verdict{{api.Watch}, {api.Replace, api.Unknown, api.Replace}, {api.Sound}} {
+		require.Equal(t, those(func(d api.Drive) bool { return slices.Contains(verdicts, d.Verdict) }),
+			list(api.ListDrivesParams{Verdict: verdicts}), when)
+	}
+	for _, q := range []string{"kh3a0", "ULM", "s1/3", "trel-p", "8t"} {
+		has := func(d api.Drive) bool {
+			return strings.Contains(strings.ToUpper(strings.Join([]string{d.Identity.Serial, d.Identity.Wwn,
+				d.Identity.Model, d.Bay, d.Pool, d.Host}, "\n")), strings.ToUpper(q))
+		}
+		require.Equal(t, those(has), list(api.ListDrivesParams{Q: q}), "%s: %s", when, q)
+	}
+	for _, q := range []string{"3a02", "3a02 fulmar-pool", "trel-p s1/3", "s1/3 trel-p", "of-8t 3a0"} {
+		found := 0
+		for _, h := range s.Views.Search(q) {
+			if h.Kind == api.HitKindDrive {
+				found++
+			}
+		}
+		words := strings.Fields(strings.ToUpper(q))
+		want := those(func(d api.Drive) bool {
+			names := []string{d.Identity.Serial, d.Identity.Wwn, d.Identity.Model, d.Bay}
+			if len(words) > 1 {
+				names = append(names, d.Pool)
+			}
+			text := strings.ToUpper(strings.Join(names, "\n"))
+			return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
+		})
+		require.Equal(t, min(20, len(want)), found, "%s: %s", when, q)
 	}
 }

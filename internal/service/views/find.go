@@ -249,7 +249,7 @@ func (s *State) mayFit(f api.ListDrivesParams, q string) (out []*fleet.Drive) {
 	default:
 		return s.fleet.ByPlace()
 	}
-	if len(some) > len(s.fleet.Drives)/8 { // to sort so many takes longer than to look at all
+	if len(some) > max(1000, len(s.fleet.Drives)/8) { // to sort so many takes longer than to look at all
 		return s.fleet.ByPlace()
 	}
 	return slices.SortedFunc(maps.Keys(some), fleet.ByPlace)
