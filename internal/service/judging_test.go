@@ -104,7 +104,7 @@ func TestJudgedAlike(t *testing.T) {
 			host := hosts[r.IntN(3)]
 			rep := reports[host]
 			what := ""
-			switch k := r.IntN(15); {
+			switch k := r.IntN(18); {
 			case k < 4 && len(rep.Drives) > 0:
 				d := &rep.Drives[r.IntN(len(rep.Drives))]
 				name := []string{"pending_sectors", "temperature_celsius", "read_latency_seconds",
@@ -125,6 +125,13 @@ func TestJudgedAlike(t *testing.T) {
 				rep.Drives = append(slices.Clone(rep.Drives), away[host][0])
 				away[host] = away[host][1:]
 				what = "a drive comes back"
+			case k == 17:
+				p := &rep.Pools[0]
+				p.Recoveries = []api.RecoveryReport{{Id: fmt.Sprint("r", host, step/9), Kind: "resilver",
+					State:     []string{"running", "paused", "finished"}[r.IntN(3)],
+					StartedAt: b.clock.Now().Add(-time.Hour),
+					DoneBytes: int64(step) * 1e9, TodoBytes: 1e12}}
+				what = "a recovery is " + p.Recoveries[0].State
 			case k == 8:
 				m := &rep.Pools[0].Groups[r.IntN(2)].Members[r.IntN(5)]
 				m.State = []string{"online", "missing", "faulty", "recovering"}[r.IntN(4)]
@@ -149,6 +156,21 @@ func TestJudgedAlike(t *testing.T) {
 				_, err := b.s.RenamePool("ida", "p"+host, to)
 				require.NoError(t, err)
 				what = "a pool is called " + to
+			case k == 16:
+				room := []string{"", "cellar", "attic"}[r.IntN(3)]
+				_, err := b.s.Views.SetRoom("ida", host, room)
+				require.NoError(t, err)
+				what = "a room: " + room
+			case k == 15:
+				rep.Pools = slices.Clone(rep.Pools)
+				if what = "a pool goes"; len(rep.Pools) < 3 {
+					what = "a pool comes"
+					rep.Pools = append(rep.Pools, api.PoolReport{Id: fmt.Sprint("q", step), Name: fmt.Sprint("b", step),
+						Volumes: []api.VolumeReport{}, Spares: []api.MemberReport{}, Logs: []api.MemberReport{},
+						Groups: []api.GroupReport{{Name: "0", Members: []api.MemberReport{}}}})
+				} else {
+					rep.Pools = rep.Pools[:2]
+				}
 			case k == 14 && len(away[host]) > 0:
 				d := away[host][0]
 				err := b.s.Fleet.ForgetDrive("ida", "wwn-"+d.Identity.Wwn, "a test")
@@ -237,6 +259,7 @@ func listsHold(t *testing.T, s *Service, all []*fleet.Drive, when string) {
 		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
 	}), s.Fleet.SortedPools(), when)
 	filtersHold(t, s, when)
+	horizonHolds(t, s, when)
 	for _, v := range []health.Verdict{health.Watch, health.Replace, health.Dead, health.Unknown} {
 		with := map[string]bool{}
 		for key, j := range s.Judging.Judge() {
@@ -308,5 +331,63 @@ func filtersHold(t *testing.T, s *Service, when string) {
 			return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
 		})
 		require.Equal(t, min(20, len(want)), found, "%s: %s", when, q)
+	}
+}
+
+// horizonHolds: the list of pools and the horizon are what follows from all pools.
+func horizonHolds(t *testing.T, s *Service, when string) {
+	type ranked struct {
+		api.Pool
+		margin int
+	}
+	var all []ranked
+	for id := range s.Fleet.Pools {
+		v, err := s.Views.Pool(id)
+		require.NoError(t, err)
+		margin := v.Margin.Members
+		if !v.Margin.Known || v.Stale {
+			margin = -1 << 20
+		}
+		all = append(all, ranked{v, margin})
+	}
+	slices.SortFunc(all, func(a, b ranked) int {
+		return cmp.Or(cmp.Compare(a.margin, b.margin), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Id, b.Id))
+	})
+	var blocks []api.HorizonBlock
+	var names, listed []string
+	for _, p := range all {
+		names = append(names, p.Name)
+		host := append(slices.Clone(p.Hosts), s.Fleet.Pools[p.Id].Reporter)[0]
+		known := p.Margin.Known && !p.Stale
+		b := api.HorizonBlock{Name: cmp.Or(s.Fleet.RoomOf(host), host), Places: 1, Pools: 1, Known: known,
+			Margin: p.Margin.Members, CapacityBytes: p.CapacityBytes}
+		if !p.Margin.Known {
+			b.Margin = p.FullMargin
+		}
+		if known && p.Margin.Members < p.FullMargin {
+			b.Below = 1
+		}
+		if !p.UsedUnknown {
+			b.UsedBytes, b.MeasuredBytes = p.UsedBytes, p.CapacityBytes
+		}
+		if r := p.Recovery.State; r == api.RecoveryStateRunning || r == api.RecoveryStatePaused {
+			b.Moving = 1
+		}
+		i := slices.IndexFunc(blocks, func(x api.HorizonBlock) bool { return x.Name == b.Name })
+		if i < 0 {
+			blocks = append(blocks, b)
+			continue
+		}
+		x := &blocks[i]
+		x.Pools, x.Known, x.Margin = x.Pools+1, x.Known && b.Known, min(x.Margin, b.Margin)
+		x.Below, x.Moving, x.CapacityBytes = x.Below+b.Below, x.Moving+b.Moving, x.CapacityBytes+b.CapacityBytes
+		x.UsedBytes, x.MeasuredBytes = x.UsedBytes+b.UsedBytes, x.MeasuredBytes+b.MeasuredBytes
+	}
+	for _, p := range s.Views.AllPools() {
+		listed = append(listed, p.Name)
+	}
+	require.Equal(t, names, listed, when)
+	if h := s.Views.Horizon(len(blocks)); h.Grouped {
+		require.Equal(t, blocks, h.Blocks, when)
 	}
 }

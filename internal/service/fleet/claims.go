@@ -426,6 +426,7 @@ func (s disputes) takeClaims(c *Change) {
 		if clash := s.poolClash(p); clash != p.Clash {
 			p.Clash = clash
 			p.kept = kept{layered: p.kept.layered}
+			s.index.poolChanged(p.ID, false)
 			s.Changed()
 			for key := range p.drives {
 				if d := s.Drives[key]; d != nil {

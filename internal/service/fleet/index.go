@@ -12,8 +12,8 @@ import (
 	"lantern/internal/service/secret"
 )
 
-// index holds shortcuts through the fleet. An entry of tokens or claimed may be out of date, so each user of those checks
-// it. The lists of drives are updated for the drives that changed, when one of them is asked for.
+// index holds shortcuts through the fleet. An entry of tokens or claimed may be out of date, so each user of those
+// checks it. The lists of drives are updated for the drives that changed, when one of them is asked for.
 type index struct {
 	of    *State
 	pools map[string]map[string]*Pool // by drive and id
@@ -28,6 +28,10 @@ type index struct {
 	byPlace, byAge []*Drive
 	byName         []*Pool
 	poolsVersion   int // changes with the names, kinds, hosts and offers of pools
+
+	// poolChanges are the ids of pools that were added, changed or removed; poolsFrom is the number of the first of them.
+	poolChanges []string
+	poolsFrom   int
 
 	changed   []*Drive  // drives that changed since TakeChanged was called last
 	settledAt time.Time // when settle last looked at everything
@@ -224,6 +228,29 @@ func (x *index) SortedPools() []*Pool {
 
 // PoolsVersion changes with the names, kinds, hosts and offers of pools.
 func (x *index) PoolsVersion() int { return x.poolsVersion }
+
+// poolChanged records that a pool was added, changed or removed. other is true if a list of the names, kinds, hosts or
+// offers of pools may differ now.
+func (x *index) poolChanged(id string, other bool) {
+	x.poolChanges = append(x.poolChanges, id)
+	if other {
+		x.poolsVersion++
+	}
+}
+
+// ChangedPools gives the ids of the pools that were added, changed or removed since the number from an earlier call,
+// some of them several times, and the number for the next call; all is true where it may be any pool.
+func (x *index) ChangedPools(since int) (ids []string, next int, all bool) {
+	if most := 4*len(x.of.Pools) + 1000; len(x.poolChanges) > most {
+		x.poolsFrom += len(x.poolChanges) - most/2
+		x.poolChanges = slices.Clone(x.poolChanges[len(x.poolChanges)-most/2:])
+	}
+	next = x.poolsFrom + len(x.poolChanges)
+	if since < x.poolsFrom || since > next {
+		return nil, next, true
+	}
+	return x.poolChanges[since-x.poolsFrom:], next, false
+}
 
 // byName puts pools in the order of their names.
 func byName(a, b *Pool) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID)) }

@@ -106,7 +106,7 @@ func RenamePool(s *State, b *store.Batch, p *Pool, to string) (done func()) {
 		s.Names.given[p.ID] = row
 		p.Name = to
 		s.index.byName = nil
-		s.index.poolsVersion++
+		s.index.poolChanged(p.ID, true)
 		s.Names.twins = nil
 		s.Changed()
 	}

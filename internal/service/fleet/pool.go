@@ -87,26 +87,28 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 	if next.Unseen.IsZero() {
 		next.Running = runningOf(p.Recoveries)
 	}
-	sorted, version := s.index.byName, s.index.poolsVersion
-	s.drop(p.Id)
-	s.Pools[p.Id] = next
-	s.index.poolsVersion++
-	if before != nil && before.Name == next.Name {
-		if sorted != nil {
-			i, _ := slices.BinarySearchFunc(sorted, next, byName)
-			sorted[i] = next
-			s.index.byName = sorted
-		}
-		if before.Kind == next.Kind && before.Reporter == next.Reporter && slices.Equal(before.hosts, next.hosts) &&
-			slices.Equal(before.Offers, next.Offers) {
-			s.index.poolsVersion = version
-		}
+	s.put(before, next)
+}
+
+// put puts a pool into memory and into the lists, in place of an earlier state of it, which is nil for a new one.
+func (s *State) put(before, next *Pool) {
+	sorted := s.index.byName
+	s.unlink(next.ID)
+	s.Pools[next.ID] = next
+	s.index.byName = nil
+	if before != nil && before.Name == next.Name && sorted != nil {
+		i, _ := slices.BinarySearchFunc(sorted, next, byName)
+		sorted[i] = next
+		s.index.byName = sorted
 	}
+	s.index.poolChanged(next.ID, before == nil || before.Name != next.Name || before.Kind != next.Kind ||
+		before.Reporter != next.Reporter || !slices.Equal(before.hosts, next.hosts) ||
+		!slices.Equal(before.Offers, next.Offers))
 	for key := range next.drives {
 		if s.index.pools[key] == nil {
 			s.index.pools[key] = map[string]*Pool{}
 		}
-		s.index.pools[key][p.Id] = next
+		s.index.pools[key][next.ID] = next
 	}
 }
 
@@ -138,13 +140,20 @@ func runningOf(all []api.RecoveryReport) (ids []string) {
 
 // drop removes a pool from memory.
 func (s *State) drop(id string) {
+	if s.Pools[id] != nil {
+		s.unlink(id)
+		s.index.byName = nil
+		s.index.poolChanged(id, true)
+	}
+}
+
+// unlink removes a pool and its places, but not from the lists.
+func (s *State) unlink(id string) {
 	if p := s.Pools[id]; p != nil {
 		for key := range p.drives {
 			delete(s.index.pools[key], id)
 		}
 		delete(s.Pools, id)
-		s.index.byName = nil
-		s.index.poolsVersion++
 	}
 }
 

@@ -301,6 +301,8 @@ func Rename(s *State, b *store.Batch, h *Host, to string) (done func(), err erro
 					m.Domain = to
 				}
 			})
+			p.hosts = domainsOf(&p.Pool)
+			s.index.poolChanged(p.ID, true)
 		}
 		s.BadLinks = map[string]map[string]string{}
 		for key, d := range s.Drives {

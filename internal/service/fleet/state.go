@@ -100,7 +100,8 @@ func (s *State) LoadHosts() error {
 		return err
 	}
 	s.Hosts, s.Pools, s.index.pools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
-	s.index.byName = nil
+	s.index.byName, s.index.poolChanges = nil, nil
+	s.index.poolsFrom++ // these pools are new to everybody who follows the changes
 	s.index.poolsVersion++
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {

@@ -123,12 +123,16 @@ func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
 		}
 		delete(j.pools, id)
 	}
-	for id := range j.pools {
-		if s.fleet.Pools[id] == nil {
+	for id := range s.poolsToLookAt(j) {
+		p := s.fleet.Pools[id]
+		if p == nil {
 			drop(id)
+			delete(j.layered, id)
+			continue
 		}
-	}
-	for id, p := range s.fleet.Pools {
+		if delete(j.layered, id); p.Layered() {
+			j.layered[id] = true
+		}
 		margin := -1 << 20
 		if m, known := s.fleet.Margin(p); known {
 			margin = int(m)
@@ -155,7 +159,11 @@ func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
 			delete(j.places, key)
 		}
 	}
-	scrubs := s.recoveries.CleanScrubs()
+	scrubs, version := s.recoveries.CleanScrubs()
+	if j.scrubsOf == version {
+		return
+	}
+	j.scrubsOf = version
 	for id, p := range j.pools {
 		if !scrubs[id].Equal(j.scrubs[id]) {
 			for key := range p.places {
@@ -164,6 +172,26 @@ func (s *State) lookAtPools(j *judgement, look, moved map[string]bool) {
 		}
 	}
 	j.scrubs = scrubs
+}
+
+// poolsToLookAt are the ids of the pools that were added, changed or removed, and of those on other pools, which change
+// with these.
+func (s *State) poolsToLookAt(j *judgement) map[string]bool {
+	ids, next, all := s.fleet.ChangedPools(j.poolsSeen)
+	out := maps.Clone(j.layered)
+	for _, id := range ids {
+		out[id] = true
+	}
+	if all || len(j.pools) == 0 {
+		for id := range j.pools {
+			out[id] = true
+		}
+		for id := range s.fleet.Pools {
+			out[id] = true
+		}
+	}
+	j.poolsSeen = next
+	return out
 }
 
 // inOrder are the places of a drive, the worst first. Pools are visited in a fixed order, so that the result is

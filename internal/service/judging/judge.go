@@ -18,13 +18,17 @@ type judgement struct {
 	of         map[string]Judged
 	places     map[string]fleet.Place
 
-	pools    map[string]seenPool
-	sections map[string]*section // by host and section
-	late     map[string]bool     // by host
-	scrubs   map[string]time.Time
-	shifts   map[string]health.Shift
-	seen     map[string]seenDrive // all drives
-	absent   map[string]bool      // those that do not answer
+	pools map[string]seenPool
+	// poolsSeen is the number of the changes of pools that are included; layered are the ids of pools on other pools.
+	poolsSeen int
+	layered   map[string]bool
+	sections  map[string]*section // by host and section
+	late      map[string]bool     // by host
+	scrubs    map[string]time.Time
+	scrubsOf  int // version of scrubs
+	shifts    map[string]health.Shift
+	seen      map[string]seenDrive // all drives
+	absent    map[string]bool      // those that do not answer
 	// bad are the drives that count as failed for their siblings; batch and hours are the failed siblings of each
 	// drive, by their keys: those made together with it, and those with the same hours.
 	bad          map[string]failed
@@ -79,7 +83,7 @@ const (
 
 // TurnAtLeast is the least number of unchanged drives that each judgement examines. Tests set it to 0, so that a missed
 // change becomes visible.
-var TurnAtLeast = 64
+var TurnAtLeast = 16
 
 // Judge gives the verdicts of all drives. It judges changed drives again, and some whose turn it is; all drives after a
 // long time without a judgement, or when rules have changed.
@@ -138,6 +142,7 @@ func (s *State) nothing(now time.Time) *judgement {
 		absent:     map[string]bool{},
 		places:     map[string]fleet.Place{},
 		pools:      map[string]seenPool{},
+		layered:    map[string]bool{},
 		sections:   map[string]*section{},
 		late:       map[string]bool{},
 		bad:        map[string]failed{},

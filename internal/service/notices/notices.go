@@ -174,7 +174,7 @@ func (s *State) matters(b *store.Batch, now time.Time) (out []notice.Matter) {
 			out = append(out, m)
 		}
 	}
-	for _, c := range s.recoveries.InOrder() {
+	for _, c := range s.recoveries.Underway() {
 		name := fleet.NameNow(s.fleet, c.PoolID, c.PoolName)
 		if c.State == recovery.Paused && now.Sub(recoveries.LastMove(c)) > pausedFor {
 			out = append(

@@ -162,8 +162,8 @@ func summary(c *recoveries.Course, v api.Recovery) string {
 
 // earlier are the earlier recoveries of the same kind in the same pool that finished, the newest first.
 func (s *State) earlier(c *recoveries.Course) (out []*recoveries.Course) {
-	for _, e := range s.recoveries.InOrder() {
-		if e.PoolID == c.PoolID && e.Kind == c.Kind && e.State == recovery.Finished &&
+	for _, e := range s.recoveries.Of(c.PoolID) {
+		if e.Kind == c.Kind && e.State == recovery.Finished &&
 			e.StartedAt.Before(c.StartedAt) &&
 			len(e.Samples) > 2 {
 			out = append(out, e)

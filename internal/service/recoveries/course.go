@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -16,28 +15,6 @@ import (
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
-
-// InOrder are all courses, the earliest first, so that a search is deterministic.
-func (s *State) InOrder() []*Course {
-	if s.inOrder == nil {
-		s.inOrder = slices.SortedFunc(maps.Values(s.Courses), func(a, b *Course) int {
-			return cmp.Or(a.StartedAt.Compare(b.StartedAt), cmp.Compare(a.ID, b.ID))
-		})
-	}
-	return s.inOrder
-}
-
-// CleanScrubs gives the end of the last scrub without errors of each pool.
-func (s *State) CleanScrubs() map[string]time.Time {
-	out := map[string]time.Time{}
-	for _, c := range s.InOrder() {
-		if c.Kind == recovery.Scrub && c.State == recovery.Finished && c.Report.Found == 0 &&
-			c.EndedAt.After(out[c.PoolID]) {
-			out[c.PoolID] = c.EndedAt
-		}
-	}
-	return out
-}
 
 // PlacesOf are the places in one pool by drive.
 func (s *State) PlacesOf(p *fleet.Pool, out map[string][]fleet.Place) {
@@ -72,10 +49,8 @@ func (s *State) PlacesOf(p *fleet.Pool, out map[string][]fleet.Place) {
 // CopyOf is a pool as its host reported it, with the records of its recoveries.
 func (s *State) CopyOf(p *fleet.Pool) api.PoolReport {
 	var rs []recovery.Report
-	for _, c := range s.InOrder() {
-		if c.PoolID == p.ID {
-			rs = append(rs, c.Report)
-		}
+	for _, c := range s.Of(p.ID) {
+		rs = append(rs, c.Report)
 	}
 	slices.SortFunc(rs, func(a, b recovery.Report) int { return a.StartedAt.Compare(b.StartedAt) })
 	const most = 8
@@ -126,7 +101,7 @@ type turn struct {
 
 // LoadRecoveries loads the courses from the store.
 func (s *State) LoadRecoveries() error {
-	s.Courses, s.inOrder = map[string]*Course{}, nil
+	s.Courses, s.lists = map[string]*Course{}, lists{}
 	return s.load("", "")
 }
 
@@ -141,8 +116,9 @@ func (s *State) load(where, samplesWhere string, args ...any) error {
 		if err := json.Unmarshal(row.Doc, c); err != nil {
 			return fmt.Errorf("recovery %s: %w", row.ID, err)
 		}
-		s.Courses[row.ID], s.inOrder = c, nil
+		s.Courses[row.ID] = c
 	}
+	s.added()
 	samples, err := store.All[store.Sample](s.Store, "recovery, at", samplesWhere, args...)
 	if err != nil {
 		return err
@@ -163,8 +139,8 @@ func (s *State) load(where, samplesWhere string, args ...any) error {
 }
 
 func (s *State) LastScrub(poolID string) (at time.Time, clean bool) {
-	for _, c := range s.InOrder() {
-		if c.PoolID == poolID && c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished &&
+	for _, c := range s.Of(poolID) {
+		if c.Report.Kind == recovery.Scrub && c.Report.State == recovery.Finished &&
 			c.Report.EndedAt.After(at) {
 			at, clean = c.Report.EndedAt, c.Report.Unrepairable == 0
 		}
@@ -174,8 +150,8 @@ func (s *State) LastScrub(poolID string) (at time.Time, clean bool) {
 
 // Newest is the running recovery of a pool, else the one that began last; only of a slot, if one is given.
 func (s *State) Newest(poolID, slot string) (best *Course) {
-	for _, c := range s.InOrder() {
-		if c.PoolID != poolID || slot != "" && c.Report.Slot != slot {
+	for _, c := range s.Of(poolID) {
+		if slot != "" && c.Report.Slot != slot {
 			continue
 		}
 		if best == nil || Running(c) && !Running(best) ||

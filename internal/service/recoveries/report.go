@@ -33,7 +33,7 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 		fresh := c == nil
 		if fresh {
 			c = &Course{PoolID: p.Id, PoolName: p.Name}
-			s.Courses[r.Id], s.inOrder = c, nil
+			s.Courses[r.Id] = c
 			c.Samples = append(c.Samples, recovery.Sample{At: moment(r.StartedAt), Todo: next.Todo})
 			b.Add(&store.Sample{Recovery: r.Id, At: r.StartedAt.UnixMilli(), Todo: int64(next.Todo)})
 		}
@@ -52,6 +52,11 @@ func (s *State) take(b *store.Batch, at time.Time, p api.PoolReport) {
 			next.Drive = c.Report.Drive
 		}
 		c.Report, c.SeenAt = next, at
+		if fresh {
+			s.added()
+		} else if turned || next.State == recovery.Finished {
+			s.turned()
+		}
 		if moved && at.After(last.At) {
 			c.moved(b, r.Id, next.Sample, at)
 		}
@@ -74,8 +79,9 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		return // nothing is concluded for an unknown pool
 	}
 	now := wire.ToPool(p)
-	for id, c := range s.Courses {
-		if c.PoolID != p.Id || !Running(c) || !c.SeenAt.Before(at) ||
+	for _, c := range s.Of(p.Id) {
+		id := c.ID
+		if !Running(c) || !c.SeenAt.Before(at) ||
 			slices.ContainsFunc(p.Recoveries, func(r api.RecoveryReport) bool { return r.Id == id }) {
 			continue
 		}
@@ -90,6 +96,7 @@ func (s *State) conclude(b *store.Batch, at time.Time, p api.PoolReport) {
 		default:
 			c.State, c.Done = recovery.Finished, c.Todo
 		}
+		s.turned()
 		from := c.SeenAt
 		c.EndedAt, c.At, c.SeenAt = at, at, at
 		last := c.Sample

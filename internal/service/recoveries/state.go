@@ -14,7 +14,7 @@ type State struct {
 	fleet *fleet.State
 
 	Courses map[string]*Course // by id
-	inOrder []*Course          // nil when they must be sorted again
+	lists   lists
 }
 
 // New makes an empty State.

@@ -18,7 +18,7 @@ func (s *State) Undo(b *store.Batch) error {
 	var failed []error
 	for id := range ids {
 		delete(s.Courses, id)
-		s.inOrder = nil
+		s.added()
 		failed = append(failed, s.load("id = ?", "recovery = ?", id))
 	}
 	return errors.Join(failed...)

@@ -308,8 +308,8 @@ func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
 			continue
 		}
 		id := ""
-		for _, r := range s.recoveries.InOrder() {
-			if r.PoolID == p.ID && r.Kind == recovery.Grow && r.StartedAt.After(c.PlannedAt) {
+		for _, r := range s.recoveries.Of(p.ID) {
+			if r.Kind == recovery.Grow && r.StartedAt.After(c.PlannedAt) {
 				id = r.ID
 			}
 		}

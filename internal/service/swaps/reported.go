@@ -211,14 +211,14 @@ func (s *State) newView(v *swap.PoolView, p *fleet.Pool, w *Swap, at swap.Seat) 
 // newestCourse finds the newest recovery of this seat that began after the swap.
 func (s *State) newestCourse(v *swap.PoolView, p *fleet.Pool, w *Swap, seat swap.Seat) {
 	newest := w.StartedAt.Truncate(time.Second)
-	for _, c := range s.recoveries.InOrder() {
+	for _, c := range s.recoveries.Of(p.ID) {
 		id := c.ID
 		ours := w.New != nil && c.Report.Drive == w.New.Key()
 		mine := ours ||
 			c.Report.Slot == seat.Slot && c.Report.Kind != recovery.Drain &&
 				c.Report.Drive == "" // a recovery of another drive, such as a spare that took over, does not count
 		at := c.Report.StartedAt
-		if c.PoolID == p.ID && mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
+		if mine && (at.After(newest) || at.Equal(newest) && id >= v.Recovery) {
 			newest, v.Recovery, v.Unrepairable = at, id, c.Report.Unrepairable
 		}
 	}

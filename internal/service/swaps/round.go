@@ -46,12 +46,7 @@ func (s *State) UnderWay(out *api.Round) {
 		}
 		out.Underway = append(out.Underway, u)
 	}
-	var runs []*recoveries.Course
-	for _, c := range s.recoveries.InOrder() {
-		if recoveries.Running(c) {
-			runs = append(runs, c)
-		}
-	}
+	runs := slices.Clone(s.recoveries.Underway())
 	slices.SortFunc(runs, func(a, b *recoveries.Course) int { return a.Report.StartedAt.Compare(b.Report.StartedAt) })
 	for _, c := range runs {
 		v := s.progress.ViewRecovery(c, false)

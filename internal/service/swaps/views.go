@@ -177,8 +177,8 @@ func (s *State) takes(w *Swap, st swap.Step) string {
 	kinds := awaited[st.Phase]
 	var least, most time.Duration
 	n := 0
-	for _, c := range s.recoveries.InOrder() {
-		if c.PoolID != w.PoolID || !slices.Contains(kinds, string(c.Kind)) || c.State != "finished" {
+	for _, c := range s.recoveries.Of(w.PoolID) {
+		if !slices.Contains(kinds, string(c.Kind)) || c.State != "finished" {
 			continue
 		}
 		d := c.EndedAt.Sub(c.StartedAt).Round(time.Minute)

@@ -1,9 +1,7 @@
 package views
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -105,10 +103,10 @@ func (s *Service) Pools(f api.ListPoolsParams) (page []api.Pool, next string, er
 	defer s.mu.Unlock()
 	all := s.poolsByMargin()
 	if f.Place != "" {
-		all = slices.DeleteFunc(all, func(p ranked) bool { return s.placeOf(p.Pool) != f.Place })
+		all = slices.DeleteFunc(slices.Clone(all), func(p *listedPool) bool { return p.place != f.Place })
 	}
 	if f.Cursor != "" {
-		i := slices.IndexFunc(all, func(p ranked) bool { return p.ID == f.Cursor })
+		i := slices.IndexFunc(all, func(p *listedPool) bool { return p.ID == f.Cursor })
 		if i < 0 {
 			return nil, "", problem.New(
 				422,
@@ -137,46 +135,6 @@ func (s *Service) Pools(f api.ListPoolsParams) (page []api.Pool, next string, er
 func (s *Service) AllPools() []api.Pool {
 	all, _, _ := s.Pools(api.ListPoolsParams{}) // without a cursor nothing can fail
 	return all
-}
-
-// ranked is a pool with its sort key.
-type ranked struct {
-	*fleet.Pool
-	margin int // far below zero where unknown
-	known  bool
-}
-
-// poolsByMargin are all pools, the one with the least margin first, unknown ones before all.
-func (s *State) poolsByMargin() []ranked {
-	order := slices.DeleteFunc(s.kept.pools, func(id string) bool { return s.fleet.Pools[id] == nil })
-	if len(order) < len(s.fleet.Pools) {
-		order = slices.Collect(maps.Keys(s.fleet.Pools))
-	}
-	out := make([]ranked, len(order))
-	for i, id := range order {
-		p := s.fleet.Pools[id]
-		margin, known := s.fleet.Margin(p)
-		out[i] = ranked{p, int(margin), known && !s.stalePool(p)}
-		if !out[i].known {
-			out[i].margin = -1 << 20
-		}
-	}
-	by := func(a, b ranked) int {
-		return cmp.Or(cmp.Compare(a.margin, b.margin), cmp.Compare(a.Name, b.Name), cmp.Compare(a.ID, b.ID))
-	}
-	if s.kept.pools = order; !slices.IsSortedFunc(out, by) { // usually the order of the last time still holds
-		slices.SortFunc(out, by)
-		for i, p := range out {
-			order[i] = p.ID
-		}
-	}
-	return out
-}
-
-// stalePool reports whether the shown state of a pool is old, because the pool or its host no longer reports.
-func (s *State) stalePool(p *fleet.Pool) bool {
-	h := s.fleet.Hosts[p.Reporter]
-	return !p.Unseen.IsZero() || h == nil || s.fleet.Late(h, s.Clock.Now())
 }
 
 // Pool is one pool, by name or id.

@@ -114,7 +114,7 @@ type line struct {
 // line for the host.
 const fewSilent = 3
 
-// kept are values computed before. Of the lines of the round, only those with changed inputs are made again.
+// kept are the newest lines of the round with their inputs: only lines with changed inputs are made again.
 type kept struct {
 	lines   map[string]*line // by drive
 	layered map[string]bool  // drives of a pool that is on other pools, and changes with them
@@ -123,14 +123,6 @@ type kept struct {
 	touched int              // position in the changes of the judgement
 	swaps   map[string]string
 	rooms   map[string]string
-	pools   []string // ids of all pools in the order of their margins when they were last listed
-	systems systems
-}
-
-// systems are the pool systems of the fleet, valid for one version of its pools.
-type systems struct {
-	version int
-	of      []api.PoolSystem
 }
 
 // follow updates the lines.

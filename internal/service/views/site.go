@@ -72,10 +72,12 @@ func (s *Service) Site(sent map[string]uint64) (SiteState, []HostState) {
 		hidden[h.Host] = true
 	}
 	out.Round.Lines = []api.RoundLine{}
-	all := s.poolsByMargin()
+	all, moving := s.poolsByMargin(), s.moving()
 	for i, p := range all {
 		out.Pools = append(out.Pools, SitePool{p.Name, p.Kind})
-		if b := s.block(p); i == 0 {
+		b := p.block
+		b.Moving = fleet.BoolInt(moving[p.ID])
+		if i == 0 {
 			out.Horizon = b
 		} else {
 			out.Horizon = JoinBlocks(out.Horizon, b)

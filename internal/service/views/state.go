@@ -33,7 +33,8 @@ type State struct {
 	swaps      *swaps.State
 	inventory  *inventory.State
 
-	kept kept // of the round
+	kept  kept // of the round
+	pools poolLists
 }
 
 // New makes an empty State.
