@@ -157,6 +157,7 @@ func (s disputes) siftPools(c *Change, own map[string]bool) {
 		if p.Claims == nil {
 			p.Claims = map[string]*PoolClaim{}
 		}
+		s.index.claimedPools[p.ID] = true
 		if p.Claims[from] == nil {
 			p.Claims[from] = &PoolClaim{Host: from, Since: at}
 			s.AddEvent(c.Batch, api.EventKindPool, r.Id, fmt.Sprintf("%s reports %s as well, which %s reports", from,
@@ -413,18 +414,23 @@ func some(slots []string) string {
 
 // takeClaims is a stage: it updates pools after changes of claims.
 func (s disputes) takeClaims(c *Change) {
-	of := map[*Pool]bool{} // with a claimed drive
+	of := map[*Pool]bool{} // with a claimed drive, or claimed itself
 	for _, key := range s.withClaims() {
 		for _, p := range s.index.pools[key] {
 			of[p] = true
 		}
 	}
-	for _, p := range s.Pools {
-		if len(p.Claims) == 0 && p.Clash == "" && !of[p] {
-			continue
+	for id := range s.index.claimedPools {
+		if p := s.Pools[id]; p == nil || len(p.Claims) == 0 && p.Clash == "" {
+			delete(s.index.claimedPools, id)
+		} else {
+			of[p] = true
 		}
+	}
+	for p := range of {
 		if clash := s.poolClash(p); clash != p.Clash {
 			p.Clash = clash
+			s.index.claimedPools[p.ID] = true
 			p.kept = kept{layered: p.kept.layered}
 			s.index.poolChanged(p.ID, false)
 			s.Changed()

@@ -17,9 +17,11 @@ import (
 type index struct {
 	of    *State
 	pools map[string]map[string]*Pool // by drive and id
-	// claimed are the keys of all drives that have claims, and perhaps of some that had.
-	claimed map[string]bool
-	tokens  map[string]string // host name by the hash of its token
+	// claimed are the keys of all drives that have claims, and perhaps of some that had; claimedPools are the ids of pools
+	// that have claims or are contested, and perhaps of some that were.
+	claimed      map[string]bool
+	claimedPools map[string]bool
+	tokens       map[string]string // host name by the hash of its token
 
 	unlisted []*Drive               // drives that changed since the lists were updated
 	onHost   map[string]*hostDrives // by host; drives without one are under ""
@@ -27,14 +29,18 @@ type index struct {
 	hosts          []string // the keys of onHost, sorted
 	byPlace, byAge []*Drive
 	byName         []*Pool
-	poolsVersion   int // changes with the names, kinds, hosts and offers of pools
 
-	// poolChanges are the ids of pools that were added, changed or removed; poolsFrom is the number of the first of them.
-	poolChanges []string
-	poolsFrom   int
+	poolLog poolLog
 
 	changed   []*Drive  // drives that changed since TakeChanged was called last
 	settledAt time.Time // when settle last looked at everything
+}
+
+// poolLog has the changes of pools.
+type poolLog struct {
+	ids     []string // of pools that were added, changed or removed, in order
+	from    int      // the number of the first of them
+	version int      // changes with the names, kinds, hosts and offers of pools
 }
 
 // listed is what the lists of the index depend on, as it was when a drive was last put into them.
@@ -227,29 +233,29 @@ func (x *index) SortedPools() []*Pool {
 }
 
 // PoolsVersion changes with the names, kinds, hosts and offers of pools.
-func (x *index) PoolsVersion() int { return x.poolsVersion }
+func (x *index) PoolsVersion() int { return x.poolLog.version }
 
 // poolChanged records that a pool was added, changed or removed. other is true if a list of the names, kinds, hosts or
 // offers of pools may differ now.
 func (x *index) poolChanged(id string, other bool) {
-	x.poolChanges = append(x.poolChanges, id)
+	x.poolLog.ids = append(x.poolLog.ids, id)
 	if other {
-		x.poolsVersion++
+		x.poolLog.version++
 	}
 }
 
 // ChangedPools gives the ids of the pools that were added, changed or removed since the number from an earlier call,
 // some of them several times, and the number for the next call; all is true where it may be any pool.
 func (x *index) ChangedPools(since int) (ids []string, next int, all bool) {
-	if most := 4*len(x.of.Pools) + 1000; len(x.poolChanges) > most {
-		x.poolsFrom += len(x.poolChanges) - most/2
-		x.poolChanges = slices.Clone(x.poolChanges[len(x.poolChanges)-most/2:])
+	if most := 4*len(x.of.Pools) + 1000; len(x.poolLog.ids) > most {
+		x.poolLog.from += len(x.poolLog.ids) - most/2
+		x.poolLog.ids = slices.Clone(x.poolLog.ids[len(x.poolLog.ids)-most/2:])
 	}
-	next = x.poolsFrom + len(x.poolChanges)
-	if since < x.poolsFrom || since > next {
+	next = x.poolLog.from + len(x.poolLog.ids)
+	if since < x.poolLog.from || since > next {
 		return nil, next, true
 	}
-	return x.poolChanges[since-x.poolsFrom:], next, false
+	return x.poolLog.ids[since-x.poolLog.from:], next, false
 }
 
 // byName puts pools in the order of their names.

@@ -93,7 +93,7 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 // put puts a pool into memory and into the lists, in place of an earlier state of it, which is nil for a new one.
 func (s *State) put(before, next *Pool) {
 	sorted := s.index.byName
-	s.unlink(next.ID)
+	s.index.unlink(next.ID)
 	s.Pools[next.ID] = next
 	s.index.byName = nil
 	if before != nil && before.Name == next.Name && sorted != nil {
@@ -141,19 +141,19 @@ func runningOf(all []api.RecoveryReport) (ids []string) {
 // drop removes a pool from memory.
 func (s *State) drop(id string) {
 	if s.Pools[id] != nil {
-		s.unlink(id)
+		s.index.unlink(id)
 		s.index.byName = nil
 		s.index.poolChanged(id, true)
 	}
 }
 
 // unlink removes a pool and its places, but not from the lists.
-func (s *State) unlink(id string) {
-	if p := s.Pools[id]; p != nil {
+func (x *index) unlink(id string) {
+	if p := x.of.Pools[id]; p != nil {
 		for key := range p.drives {
-			delete(s.index.pools[key], id)
+			delete(x.pools[key], id)
 		}
-		delete(s.Pools, id)
+		delete(x.of.Pools, id)
 	}
 }
 

@@ -49,7 +49,13 @@ type State struct {
 // New makes an empty State.
 func New(l *ledger.Ledger) *State {
 	s := &State{Ledger: l, Bought: func(*Drive) []string { return nil }}
-	s.index = index{of: s, claimed: map[string]bool{}, tokens: map[string]string{}, onHost: map[string]*hostDrives{}}
+	s.index = index{
+		of:           s,
+		claimed:      map[string]bool{},
+		claimedPools: map[string]bool{},
+		tokens:       map[string]string{},
+		onHost:       map[string]*hostDrives{},
+	}
 	return s
 }
 
@@ -86,6 +92,7 @@ func (s *State) LoadDrives() error {
 		if d.Section != "" && d.How == "" {
 			d.How = enclosure.Told // a record from before bays could be known in other ways
 		}
+		d.written = d.Reading.At
 		s.Know(row.Key, d)
 		for _, bay := range d.BadLinks {
 			s.BadLink(row.Key, d, bay)
@@ -100,9 +107,9 @@ func (s *State) LoadHosts() error {
 		return err
 	}
 	s.Hosts, s.Pools, s.index.pools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
-	s.index.byName, s.index.poolChanges = nil, nil
-	s.index.poolsFrom++ // these pools are new to everybody who follows the changes
-	s.index.poolsVersion++
+	s.index.byName, s.index.poolLog.ids = nil, nil
+	s.index.poolLog.from++ // these pools are new to everybody who follows the changes
+	s.index.poolLog.version++
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {
 		return err

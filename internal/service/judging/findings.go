@@ -25,7 +25,9 @@ func (s *State) stand(key string, d *fleet.Drive, standing []health.Standing) {
 		a, b := was[i], standing[i]
 		seen, over := b.Seen, a.Grave.Equal(b.Grave) &&
 			b.Grave.After(d.StandingKept) // the time since which it no longer holds is stored
-		a.Seen, b.Seen, a.Grave, b.Grave = time.Time{}, time.Time{}, time.Time{}, time.Time{} // stored once an hour
+		for _, x := range []*health.Standing{&a, &b} { // these times are stored once an hour
+			x.At, x.Seen, x.Grave = time.Time{}, time.Time{}, time.Time{}
+		}
 		same = !over && seen.Sub(d.StandingKept) < time.Hour && reflect.DeepEqual(a, b)
 	}
 	if !same {
