@@ -75,12 +75,12 @@ func (s *State) Take(c *fleet.Change) {
 }
 
 // writeEach is how often what a reading tells besides metrics is written where only the values of attributes changed.
-// Until then, the newest such values are only in memory; after a start, or in a past view, older ones are shown with their
-// time. Metrics are written with each reading.
+// Until then, the newest such values are only in memory; after a start, or in a past view, older ones are shown with
+// their time. Metrics are written with each reading.
 const writeEach = time.Hour
 
-// lasting is a reading without its time and the values that change from one to the next; of an attribute's values stays
-// whether they have reached its threshold.
+// lasting is a reading without its time and the values that change from one to the next. What stays of an attribute's
+// values is whether they have reached its threshold.
 func lasting(r api.Reading) api.Reading {
 	r.At, r.Metrics = time.Time{}, nil
 	r.Attributes = slices.Clone(r.Attributes)
