@@ -124,7 +124,6 @@ type Drive struct {
 	version int
 	changed bool
 
-	written  time.Time // the time of the reading in its record
 	unlisted bool
 	listed   listed
 
@@ -188,9 +187,6 @@ type Facts struct {
 	Life map[drive.MetricName]history.Life `json:"life"`
 }
 
-// Written is the time of the reading in the drive's record.
-func (d *Drive) Written() time.Time { return d.written }
-
 // Version changes with everything that a finding can depend on.
 func (d *Drive) Version() int { return d.version }
 
@@ -214,9 +210,7 @@ func (d *Drive) Key() string {
 	return d.Desc.Key()
 }
 
-// Row is the record of a drive, to be written.
 func (d *Drive) Row() *store.Drive {
-	d.written = d.Reading.At
 	return &store.Drive{Key: d.Key(), Doc: ledger.Document(d.Facts)}
 }
 

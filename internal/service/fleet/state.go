@@ -92,7 +92,6 @@ func (s *State) LoadDrives() error {
 		if d.Section != "" && d.How == "" {
 			d.How = enclosure.Told // a record from before bays could be known in other ways
 		}
-		d.written = d.Reading.At
 		s.Know(row.Key, d)
 		for _, bay := range d.BadLinks {
 			s.BadLink(row.Key, d, bay)

@@ -43,7 +43,7 @@ func (s *State) drive(key string) error {
 	if err := json.Unmarshal(row.Doc, &facts); err != nil {
 		return fmt.Errorf("facts of drive %s: %w", key, err)
 	}
-	d.Facts, d.written = facts, facts.Reading.At
+	d.Facts = facts
 	d.Touch()
 	return nil
 }

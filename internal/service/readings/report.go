@@ -1,11 +1,8 @@
 package readings
 
 import (
-	"reflect"
-	"slices"
 	"time"
 
-	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/service/fleet"
@@ -55,40 +52,18 @@ func (s *State) Take(c *fleet.Change) {
 			s.Keep(b, x.Key, d, rd.At, rd.Metrics)
 		}
 		if !rd.At.Before(d.Reading.At) || d.Reading.At.After(now) {
-			before := d.Reading
+			before := d.Reading.Attributes
 			d.Reading = rd
 			d.Reading.Metrics = nil
 			if len(rd.Attributes) == 0 {
-				d.Reading.Attributes = before.Attributes // an unreadable or past page does not delete known values
+				d.Reading.Attributes = before // an unreadable or past page does not delete known values
 			}
-			x.Newest = true
-			if rd.At.Sub(d.Written()).Abs() >= writeEach || !reflect.DeepEqual(lasting(before), lasting(d.Reading)) {
-				x.Keep = true
-			} else {
-				b.Undo = append(b.Undo, func() { d.Reading = before })
-			}
+			x.Newest, x.Keep = true, true
 		}
 		for _, p := range rd.Unreadable {
 			b.Add(&store.BadPage{Drive: x.Key, At: rd.At, Kind: p.Kind, Why: p.Why, Bytes: p.Bytes})
 		}
 	}
-}
-
-// writeEach is how often what a reading tells besides metrics is written where only the values of attributes changed.
-// Until then, the newest such values are only in memory; after a start, or in a past view, older ones are shown with
-// their time. Metrics are written with each reading.
-const writeEach = time.Hour
-
-// lasting is a reading without its time and the values that change from one to the next. What stays of an attribute's
-// values is whether they have reached its threshold.
-func lasting(r api.Reading) api.Reading {
-	r.At, r.Metrics = time.Time{}, nil
-	r.Attributes = slices.Clone(r.Attributes)
-	for i := range r.Attributes {
-		a := &r.Attributes[i]
-		a.Raw, a.Value, a.Worst = 0, fleet.BoolInt(a.Value <= a.Threshold), fleet.BoolInt(a.Worst <= a.Threshold)
-	}
-	return r
 }
 
 // TakePools adds the pools' own counters as metrics of their drives, so that they survive a cleared counter. For a
