@@ -155,7 +155,7 @@ function Block({
           <span className="absolute inset-0 bg-raised" />
           <span className="absolute inset-y-0 left-0 bg-level" style={{ width: `${full * 100}%` }} />
           {seams.map((at) => (
-            <span key={at} className="absolute inset-y-0 w-[3px] bg-seam" style={{ left: `${at * 100}%` }} />
+            <span key={at} className="absolute top-0 h-[10px] w-1 bg-seam" style={{ left: `${at * 100}%` }} />
           ))}
         </span>
         <span aria-hidden className="absolute inset-x-1.5 bottom-1 flex gap-1 text-[0.8rem] leading-tight">
