@@ -17,13 +17,13 @@ import (
 	"lantern/internal/nearest"
 )
 
-// configurable are the commands whose options can also come from a file, by the name that their file goes by.
+// configurable are the commands whose options can also come from a file, by the name of the file.
 var configurable = map[string]func() *cli.Command{"service": serve, "agent": agent}
 
-// notInFile are options of one call, which no file holds.
+// notInFile are options that are for one call only, and not in a file.
 var notInFile = []string{"config", "print", "output", "help", "bash-completion"}
 
-// fromFile are settings that were taken from the file, by name.
+// fromFile are the names of the settings from the file.
 const fromFile = "settings of the file"
 
 // fileAndEnvironment lets the options of a command come from the environment (LANTERN_ and the option's name in
@@ -58,7 +58,7 @@ func fileAndEnvironment(c *cli.Command) *cli.Command {
 	return c
 }
 
-// environment is a variable that sets an option. Set to nothing is not set.
+// environment is a variable that sets an option. An empty variable is not set.
 type environment string
 
 // Lookup gives its value.
@@ -70,7 +70,7 @@ func (e environment) Lookup() (string, bool) {
 func (e environment) String() string   { return "environment variable " + string(e) }
 func (e environment) GoString() string { return string(e) }
 
-// IsFromEnv and Key let help and manual name it.
+// IsFromEnv and Key are for help and manual.
 func (e environment) IsFromEnv() bool { return true }
 
 // Key is its name.
@@ -96,10 +96,11 @@ func settable(cmd *cli.Command) (out []cli.Flag) {
 	return out
 }
 
-// ofLink are the options of the client that an agent uses too; client.Link reads what the environment says of them.
+// ofLink are the client's options that an agent has too; client.Link reads their variables.
 var ofLink = []string{"server", "ca", "fingerprint", "cleartext"}
 
-// takeFile sets from a file what neither an option nor the environment has set. Errors say where in the file.
+// takeFile sets options from a file that are set neither on the command line nor by the environment. Errors name the
+// line.
 func takeFile(cmd *cli.Command, path string) error {
 	b, err := os.ReadFile(path)
 	if err != nil {
@@ -189,7 +190,7 @@ func fileOf(cmd *cli.Command) string {
 	return "service"
 }
 
-// looked runs a command that has settings as far as its settings, and gives it.
+// looked runs a command until its settings are read, and returns it.
 func looked(ctx context.Context, kind, path string) (*cli.Command, error) {
 	var got *cli.Command
 	c := configurable[kind]()
@@ -217,7 +218,7 @@ func looked(ctx context.Context, kind, path string) (*cli.Command, error) {
 	return got, errors.Join(root.Run(ctx, args))
 }
 
-// printSettings prints every setting as a file that can be used again, with what it means and where it came from.
+// printSettings prints all settings in the form of a settings file, with their meanings and origins.
 func printSettings(w io.Writer, cmd *cli.Command, kind string) {
 	fmt.Fprintf(w, "# Settings of the %s: lantern %s --config <this file>\n"+
 		"# An option comes before the environment, and that before this file.\n", kind, cmd.Name)

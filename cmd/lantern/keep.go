@@ -21,7 +21,7 @@ func dataFlag() cli.Flag {
 	}
 }
 
-// file takes the one argument of a command.
+// file returns the single argument of a command.
 func file(cmd *cli.Command) (string, error) {
 	if cmd.Args().Len() != 1 {
 		examples, _ := client.Examples(cmd)

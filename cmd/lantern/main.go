@@ -283,7 +283,7 @@ func agent() *cli.Command {
 	})
 }
 
-// agentFrom is what the options say, each of which was looked at.
+// agentFrom reads the settings of an agent from checked options.
 func agentFrom(cmd *cli.Command) (a daemon.Agent, err error) {
 	for _, name := range []string{"every", "read-every"} {
 		if cmd.Duration(name) < time.Second {

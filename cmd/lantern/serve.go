@@ -78,7 +78,7 @@ func serveFlags(data string) []cli.Flag {
 	}
 }
 
-// serveFrom is what the options say, each of which was looked at.
+// serveFrom reads the settings of a service from checked options.
 func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	s = daemon.Serve{
 		Listen:   cmd.String("listen"),
@@ -122,7 +122,7 @@ func serveFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	return s, s.Check()
 }
 
-// wholeServeFrom is what the options of serve say, some of which others that serve do not have.
+// wholeServeFrom also reads the options that only the command serve has.
 func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	if s, err = serveFrom(cmd); err == nil {
 		s.Backups, err = backupsFrom(cmd)
@@ -148,7 +148,7 @@ func wholeServeFrom(cmd *cli.Command) (s daemon.Serve, err error) {
 	return s, err
 }
 
-// siteFlags are the options of a service that tells a headquarters what it knows.
+// siteFlags are the options of a site.
 func siteFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
@@ -167,7 +167,7 @@ func siteFlags() []cli.Flag {
 	}
 }
 
-// headquartersFlags are the options of a service that shows many sites.
+// headquartersFlags are the options of a headquarters.
 func headquartersFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{Name: "headquarters", Usage: "show many sites as one; it watches no host of its own"},
@@ -181,7 +181,7 @@ func headquartersFlags() []cli.Flag {
 	}
 }
 
-// sitesFrom is what the options say of headquarters and sites.
+// sitesFrom reads the options of headquarters and sites.
 func sitesFrom(cmd *cli.Command, s *daemon.Serve) (err error) {
 	link := daemon.EngineLink{Creds: cmd.String("engine-creds"), CA: cmd.String("engine-ca")}
 	s.Headquarters = daemon.Headquarters{On: cmd.Bool("headquarters"), Listen: cmd.String("engine-listen"),
@@ -235,7 +235,7 @@ func backupFlags() []cli.Flag {
 	}
 }
 
-// backupsFrom is the plan of the options.
+// backupsFrom reads the plan of backups from the options.
 func backupsFrom(cmd *cli.Command) (p daemon.BackupPlan, err error) {
 	p = daemon.BackupPlan{
 		Folder: cmd.String("backup-folder"),
@@ -254,7 +254,7 @@ func backupsFrom(cmd *cli.Command) (p daemon.BackupPlan, err error) {
 // baseURL reads the address at which the service is reached; nil for the address it listens on.
 func baseURL(text string) (*url.URL, error) {
 	if text == "" {
-		return nil, nil // none was said
+		return nil, nil // not given
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" ||
@@ -327,7 +327,7 @@ func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
 		RoleClaim: cmd.String("oidc-role-claim"),
 	}
 	if p.Issuer == "" {
-		return nil, nil // none was asked for
+		return nil, nil // not given
 	}
 	if p.ClientID == "" || p.URL == "" {
 		return nil, &client.Failure{
@@ -344,7 +344,7 @@ func providerFrom(cmd *cli.Command) (*daemon.Provider, error) {
 	return p, nil
 }
 
-// secretOf is a secret that was given, or that a file holds; a file that is not there holds none.
+// secretOf is a given secret, or the content of a file; empty if the file does not exist.
 func secretOf(given, file string) (string, error) {
 	if given != "" || file == "" {
 		return given, nil

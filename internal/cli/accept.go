@@ -104,7 +104,7 @@ func acceptCommand() *cli.Command {
 						ByPolicy:  !said && !cmd.Bool("short"),
 					}
 					if req.ByPolicy {
-						// Whether its surface is written, and so its label must have been read.
+						// A test that writes the surface needs the label read by a person.
 						if p, err = ask[api.AcceptPolicy](s.client.GetAcceptPolicy(ctx)); err != nil {
 							return err
 						}
@@ -184,7 +184,7 @@ func acceptCommand() *cli.Command {
 	}
 }
 
-// asked are the flags that say what a new drive is tested for.
+// asked are the flags that select the tests of a new drive.
 func asked() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{
@@ -200,7 +200,7 @@ func asked() []cli.Flag {
 	}
 }
 
-// policyOf reads them; said is false when none was given.
+// policyOf reads these flags; said is false if none was given.
 func policyOf(cmd *cli.Command) (p api.AcceptPolicy, said bool, err error) {
 	p.Surface, p.Extended = cmd.Bool("surface"), cmd.Bool("extended")
 	if rate := cmd.String("rate"); rate != "" {

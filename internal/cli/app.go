@@ -1,4 +1,4 @@
-// Package cli is the command line: each command calls the API and renders the answer.
+// Package cli has the client commands: each calls the API and prints the answer.
 package cli
 
 import (
@@ -97,7 +97,7 @@ func Flags() []cli.Flag {
 	}
 }
 
-// configFile is the client's configuration file, and whether it was given explicitly.
+// configFile is the path of the client's configuration file, and whether it was given explicitly.
 func configFile(cmd *cli.Command) (path string, named bool) {
 	path = cmp.Or(cmd.String("config"), os.Getenv("LANTERN_CONFIG"))
 	if path != "" {
@@ -148,7 +148,7 @@ func settings(cmd *cli.Command) (server, token string, o link.Options, err error
 	return strings.TrimRight(server, "/"), token, o, nil
 }
 
-// Link is the address of the service, and how it is trusted: by flags, environment or file.
+// Link is the address of the service and how its certificate is checked: from flags, the environment or the file.
 func Link(cmd *cli.Command) (server string, o link.Options, err error) {
 	server, _, o, err = settings(cmd)
 	return server, o, err
@@ -263,10 +263,10 @@ func inPast(r *http.Request, asOf string) error {
 	return nil
 }
 
-// noting detects answers of a rehearsal.
+// noting records whether an answer comes from a rehearsal.
 type noting struct {
 	http.RoundTripper
-	pool atomic.Pointer[string] // that it is a copy of
+	pool atomic.Pointer[string] // of which the rehearsal is a copy
 }
 
 func (n *noting) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -341,7 +341,7 @@ func tell[T any](s *session, show func(T), v T, err error) error {
 	return nil
 }
 
-// one takes the single argument a command needs.
+// one returns the single argument of a command.
 func one(cmd *cli.Command, what string) (string, error) {
 	if cmd.Args().Len() != 1 {
 		return "", usage("%s needs one argument: %s\nExample: %s", cmd.FullName(), what, example(cmd))

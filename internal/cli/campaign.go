@@ -142,7 +142,7 @@ func campaignCommand() *cli.Command {
 	}
 }
 
-// changed says how many places are past.
+// changed counts the places that are done.
 func changed(c api.Campaign) string {
 	n := 0
 	for _, it := range c.Items {

@@ -55,10 +55,10 @@ func compareCommand() *cli.Command {
 	}
 }
 
-// seenWell is how many moments of a course must be known before its middle is shown.
+// seenWell is the least number of samples for which a course's middle is shown.
 const seenWell = 20
 
-// compared are the rows of a comparison: what, and how it was in each.
+// compared are the rows of a comparison: a name, and the value of each recovery.
 func compared(all []api.Recovery) (rows [][]cell) {
 	cells := func(what string, of func(r api.Recovery, s []recovery.Sample) cell) {
 		row := []cell{{text: what, style: dim}}

@@ -17,7 +17,7 @@ import (
 	"lantern/internal/nearest"
 )
 
-// bashCompletion needs nothing beside bash itself, version 3.2 or newer.
+// bashCompletion is the completion script for bash. It needs only bash itself, version 3.2 or newer.
 const bashCompletion = `# Completion of lantern for bash: source <(lantern completion bash)
 _lantern() {
   local cur="${COMP_WORDS[COMP_CWORD]}" line token
@@ -32,7 +32,7 @@ _lantern() {
 complete -o bashdefault -o default -F _lantern lantern
 `
 
-// configureCompletion shows the command, and gives bash a script of ours.
+// configureCompletion shows the command in the help, and gives bash our own script.
 func configureCompletion(c *cli.Command) {
 	c.Hidden = false
 	c.Usage = "print a shell script that completes commands, options and names"
@@ -97,7 +97,7 @@ func complete(ctx context.Context, cmd *cli.Command) {
 	}
 }
 
-// argumentsOf are what a command takes, from how it is written: "<pool> [drive...]".
+// argumentsOf are the kinds of a command's arguments, from its usage text: "<pool> [drive...]".
 func argumentsOf(usage string) (out []string) {
 	for usage != "" {
 		i := strings.IndexAny(usage, "<[")
@@ -114,7 +114,7 @@ func argumentsOf(usage string) (out []string) {
 	return out
 }
 
-// printNames prints the names of one kind that there are. A service that does not answer soon has none.
+// printNames prints all names of one kind; nothing if the service does not answer soon.
 func printNames(ctx context.Context, cmd *cli.Command, kind string) {
 	w := cmd.Root().Writer
 	switch kind {
@@ -204,7 +204,7 @@ func namesOf(ctx context.Context, s *session, kind string) (out []string) {
 	return out
 }
 
-// knownNames refuses options that name a pool or a host that is not there.
+// knownNames refuses options with the name of an unknown pool or host.
 func (s *session) knownNames(ctx context.Context, cmd *cli.Command) error {
 	for _, kind := range []string{"pool", "host"} {
 		var asked []string

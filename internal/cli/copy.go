@@ -22,5 +22,5 @@ func CopyOf(ctx context.Context, cmd *cli.Command, pool string) (out *api.Copy, 
 	return out, person, err
 }
 
-// One takes the single argument that a command needs.
+// One returns the single argument of a command.
 func One(cmd *cli.Command, what string) (string, error) { return one(cmd, what) }

@@ -47,7 +47,7 @@ func exportCommand() *cli.Command {
 	}
 }
 
-// said is the estimate for a recovery at one moment.
+// said is the estimate of a recovery's finish at one moment.
 type said struct {
 	At        time.Time  `json:"at"`
 	Share     float64    `json:"share"`
@@ -55,7 +55,7 @@ type said struct {
 	Finish    *api.Range `json:"finish,omitempty"`
 	Why       string     `json:"why,omitempty"`
 	RuleOf3   time.Time  `json:"rule_of_three,omitzero"`
-	Truth     time.Time  `json:"truth,omitzero"` // when it really ended, where the course holds that
+	Truth     time.Time  `json:"truth,omitzero"` // when it really ended, if the course has its end
 	ErrorLeft float64    `json:"error_of_rest,omitempty"`
 }
 
@@ -138,10 +138,10 @@ func replayCommand() *cli.Command {
 	}
 }
 
-// mostMoments is how long a course may be.
+// mostMoments is the greatest number of samples of a course.
 const mostMoments = 2_000_000
 
-// readCourse takes a course from JSON Lines.
+// readCourse reads a course from JSON Lines.
 func readCourse(in io.Reader) (out []recovery.Sample, err error) {
 	lines := bufio.NewScanner(in)
 	for n := 1; lines.Scan(); n++ {

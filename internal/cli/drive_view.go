@@ -63,7 +63,7 @@ func (p *printer) findings(d api.Drive) {
 	}
 }
 
-// placesOf are the bay of a drive, its places in pools, what else uses it, and who else reports it.
+// placesOf are the bay of a drive, its places in pools, its other uses, and the other hosts that report it.
 func (p *printer) placesOf(d api.Drive) {
 	place := cmp.Or(d.Bay, "unknown")
 	if d.Bay != "" && !d.Present {
@@ -115,7 +115,7 @@ func (p *printer) placesOf(d api.Drive) {
 	}
 }
 
-// facts are what else is known of a drive.
+// facts are the other known properties of a drive.
 func (p *printer) facts(d api.Drive) {
 	p.line("  size      %d bytes, %s", d.CapacityBytes, size(d.CapacityBytes))
 	if d.PowerOnHours > 0 {
@@ -130,7 +130,7 @@ func (p *printer) facts(d api.Drive) {
 	p.line("  seen      %s", d.SeenAt.Local().Format("2006-01-02 15:04:05"))
 }
 
-// metrics are all counts of a drive, and how they grew.
+// metrics are all metrics of a drive, with their growth.
 func (p *printer) metrics(d api.Drive) error {
 	if len(d.Metrics) > 0 {
 		p.line("")
@@ -182,7 +182,7 @@ func amount(v api.MetricValue, x float64) string {
 	return number(x)
 }
 
-// grown is how much a counter grew over one of its spans.
+// grown is the growth of a counter over one period.
 func grown(v api.MetricValue, i int) string {
 	if i >= len(v.Growth) {
 		return ""
@@ -212,7 +212,7 @@ func number(v float64) string {
 	return strconv.FormatFloat(v, 'f', -1, 64)
 }
 
-// selfTests prints the newest self-tests of a drive's own log.
+// selfTests prints the newest entries of a drive's self-test log.
 func (p *printer) selfTests(tests []api.SelfTest) {
 	for _, t := range tests[:min(3, len(tests))] {
 		at := ""

@@ -51,7 +51,7 @@ var driveColumns = []driveColumn{
 	{col("id"), false, func(d api.Drive) cell { return cell{text: d.Key} }},
 }
 
-// usedBy is what depends on a drive, in one line.
+// usedBy lists what uses a drive, in one line.
 func usedBy(d api.Drive) string {
 	var out []string
 	for _, u := range d.Uses {
@@ -222,7 +222,7 @@ func columnsOfDrives(asked []string) (heads []column, of []func(api.Drive) cell,
 	return heads, of, metrics
 }
 
-// metricCell is the newest value of a metric; a drive that never told it has none.
+// metricCell is the newest value of a metric; empty if the drive never reported it.
 func metricCell(d api.Drive, m drive.Metric) cell {
 	for _, v := range d.Metrics {
 		if v.Name == string(m.Name) {
@@ -232,7 +232,7 @@ func metricCell(d api.Drive, m drive.Metric) cell {
 	return cell{text: "not told", style: dim, right: true, raw: ""}
 }
 
-// drives gets all drives that fit, page by page.
+// drives gets all matching drives, page by page.
 func (s *session) drives(ctx context.Context, p api.ListDrivesParams) ([]api.Drive, error) {
 	all := []api.Drive{}
 	for p.Limit = 500; ; {

@@ -233,7 +233,7 @@ func invitations() *cli.Command {
 	}
 }
 
-// onAsking are commands about hosts that wait; several can be named at once.
+// onAsking makes a command for hosts that wait for approval; several can be named.
 func onAsking(
 	name, about, example string,
 	do func(ctx context.Context, s *session, host string) error,

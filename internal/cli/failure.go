@@ -23,10 +23,10 @@ const (
 	ExitUsage       = 2 // wrong usage: no such command, option, column, drive; or an ambiguous name
 	ExitRefused     = 3 // refused: by a check, or not permitted
 	ExitUnreachable = 4 // the service cannot be reached
-	ExitNeedsHand   = 5 // something needs a hand; only of round --exit-code
+	ExitNeedsHand   = 5 // something needs a person; only from round --exit-code
 )
 
-// Failure is an error with the exit code it leads to.
+// Failure is an error with its exit code.
 type Failure struct {
 	Code     int
 	Says     string
@@ -35,7 +35,7 @@ type Failure struct {
 
 func (f *Failure) Error() string { return f.Says }
 
-// Says is what people are told of an error.
+// Says is the text of an error for people.
 func Says(err error) string {
 	says := "lantern: " + harmless.Text(err.Error())
 	var f *Failure
@@ -49,7 +49,7 @@ func usage(format string, args ...any) error {
 	return &Failure{Code: ExitUsage, Says: fmt.Sprintf(format, args...)}
 }
 
-// Code is the exit code an error leads to.
+// Code is the exit code of an error.
 func Code(err error) int {
 	var f *Failure
 	var coder cli.ExitCoder

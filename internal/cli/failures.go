@@ -11,7 +11,7 @@ import (
 	"lantern/internal/api"
 )
 
-// mostRate is the rate, a year, above which the end of a range says nothing: too little was watched.
+// mostRate is the yearly rate above which the end of a range is not shown: the time of observation was too short.
 const mostRate = 100
 
 // yearlyCell is a rate in percent a year.
@@ -194,7 +194,7 @@ func stockAdvice() *cli.Command {
 	}
 }
 
-// adviceNotes tell what does not count, and which places nothing covers.
+// adviceNotes list the drives that do not count, and the places for which there is no spare.
 func adviceNotes(o *printer, v api.StockAdvice) {
 	for _, k := range v.Kinds {
 		for _, x := range k.Other {

@@ -97,10 +97,10 @@ func followCommand() *cli.Command {
 	}
 }
 
-// follower shows recoveries as they go on.
+// follower shows the progress of recoveries.
 type follower struct{ *session }
 
-// follow redraws whenever something happens; where the output is no terminal, it prints a line instead.
+// follow redraws after each event; if the output is no terminal, it prints a line instead.
 func (s follower) follow(ctx context.Context, pool string, once bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -149,7 +149,7 @@ func (s follower) follow(ctx context.Context, pool string, once bool) error {
 	}
 }
 
-// followAll redraws a line for each recovery that runs, until none does.
+// followAll redraws a line for each running recovery, until none runs.
 func (s follower) followAll(ctx context.Context, once bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -195,7 +195,7 @@ func (s follower) followAll(ctx context.Context, once bool) error {
 	}
 }
 
-// movingLine is one recovery among others.
+// movingLine is the line of one recovery in a list of several.
 func (s follower) movingLine(r api.Recovery) {
 	what := string(r.Kind)
 	if r.Tail != "" {
@@ -212,8 +212,8 @@ func (s follower) movingLine(r api.Recovery) {
 	)
 }
 
-// awaitEvent waits until something happened, and on until its burst is over: that is one redraw. After 5 s it returns
-// all the same, with quiet, in case the stream was lost.
+// awaitEvent waits for an event and for the end of its burst: that is one redraw. After 5 s it returns in any case,
+// with quiet, because the stream may be lost.
 func awaitEvent(ctx context.Context, happened <-chan struct{}) (quiet bool, err error) {
 	select {
 	case <-ctx.Done():
@@ -230,7 +230,7 @@ func awaitEvent(ctx context.Context, happened <-chan struct{}) (quiet bool, err 
 	return quiet, nil
 }
 
-// stops are the drives that must be put back at once (R5).
+// stops are the drives that must be put back immediately (R5).
 func (s *session) stops(ctx context.Context) (out []string) {
 	round, err := ask[api.Round](s.client.GetRound(ctx))
 	if err != nil {
@@ -248,7 +248,7 @@ func (s *session) stops(ctx context.Context) (out []string) {
 func (s *session) guard(ctx context.Context) (end func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	happened, done := make(chan struct{}, 1), make(chan struct{})
-	happened <- struct{}{} // present ones are printed at once
+	happened <- struct{}{} // alarms that are open already are printed immediately
 	go s.listen(ctx, happened)
 	go func() {
 		defer close(done)
@@ -266,7 +266,7 @@ func (s *session) guard(ctx context.Context) (end func()) {
 	return func() { cancel(); <-done }
 }
 
-// warn says on the error output what must be put back and was not said yet; a terminal rings.
+// warn prints new alarms on the error output, with a bell on a terminal.
 func (s *session) warn(ctx context.Context, said map[string]bool) {
 	now := map[string]bool{}
 	for _, stop := range s.stops(ctx) {
@@ -279,7 +279,7 @@ func (s *session) warn(ctx context.Context, said map[string]bool) {
 	maps.Copy(said, now)
 }
 
-// followLine is where a pool's recovery stands, in one line that says of what and when it is told.
+// followLine is the progress of a pool's recovery in one line, with the pool's name and the time.
 func (s follower) followLine(p api.Pool) {
 	r := p.Recovery
 	what := string(r.Kind)
@@ -302,7 +302,7 @@ func (s follower) followLine(p api.Pool) {
 	)
 }
 
-// standing draws where a pool's recovery stands.
+// standing draws the progress of a pool's recovery.
 func (s *session) standing(p api.Pool) {
 	o := s.out
 	r := p.Recovery
@@ -369,7 +369,7 @@ func (s *session) standing(p api.Pool) {
 	o.line("  %s", o.paint("seen "+r.SeenAt.Local().Format("2006-01-02 15:04:05"), dim))
 }
 
-// listen tells of every event until ctx ends; a lost stream is taken up again where it broke off.
+// listen passes on every event until ctx ends; a lost stream is continued after the last event.
 func (s *session) listen(ctx context.Context, happened chan<- struct{}) {
 	last := ""
 	for ctx.Err() == nil {

@@ -15,8 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// topics are explained by lantern help besides commands. Each line that begins with "$ " is an example that a test
-// runs.
+// topics are the further subjects of lantern help. Each line that begins with "$ " is an example that a test runs.
 var topics = []struct{ name, about, text string }{
 	{"exit-codes", "meaning of the exit codes of all commands", `Every command ends with one of these:
 
@@ -120,7 +119,7 @@ $ lantern swap plan ZU006
 	},
 }
 
-// Topics are the names of what lantern help explains.
+// Topics are the names of the help topics.
 func Topics() (out []string) {
 	for _, t := range topics {
 		out = append(out, t.name)
@@ -128,7 +127,7 @@ func Topics() (out []string) {
 	return out
 }
 
-// helpCommand explains topics, and shows the help of commands.
+// helpCommand shows a topic, or the help of a command.
 func helpCommand() *cli.Command {
 	var about strings.Builder
 	for _, t := range topics {
@@ -177,7 +176,7 @@ func helpCommand() *cli.Command {
 	}
 }
 
-// parentOf is the command that holds the one which words name.
+// parentOf is the group of the named command.
 func parentOf(root *cli.Command, words []string) *cli.Command {
 	for _, w := range words[:len(words)-1] {
 		root = root.Command(w)
@@ -280,7 +279,7 @@ func printHelp(w io.Writer, _ string, data any) {
 	p.pairs("Options of every command", global)
 }
 
-// groups are the commands as they are listed, by what they are for.
+// groups are the commands in the order of the help, by purpose.
 var groups = []struct {
 	title string
 	names []string
@@ -320,7 +319,7 @@ func (p *printer) commandGroups(root *cli.Command) {
 	p.pairs("Others", commandRows(root, rest))
 }
 
-// commandRows are commands with what they are for, in the order of names; all but help without any.
+// commandRows are commands with their purpose, in the order of the given names; all except help if none are given.
 func commandRows(c *cli.Command, names []string) (rows [][2]string) {
 	if names == nil {
 		for _, sub := range c.VisibleCommands() {
@@ -337,7 +336,7 @@ func commandRows(c *cli.Command, names []string) (rows [][2]string) {
 	return rows
 }
 
-// Examples are those of a command, and the rest of its description.
+// Examples splits a command's description into its examples and the rest.
 func Examples(c *cli.Command) (examples []string, about string) {
 	lines := strings.Split(c.Description, "\n")
 	i := 0
@@ -351,7 +350,7 @@ func Examples(c *cli.Command) (examples []string, about string) {
 	return examples, strings.TrimSpace(unwrapped(lines[i:]))
 }
 
-// wrappedFrom is from which length on a line ends where it does only because the source is that wide.
+// wrappedFrom is the length from which on a line break is taken as one of the source code, not of the text.
 const wrappedFrom = 70
 
 // unwrapped joins the lines of each paragraph, so that it can be folded to any width. Lines that are indented, or
@@ -371,7 +370,7 @@ func unwrapped(lines []string) string {
 	return out.String()
 }
 
-// invocation is how a command is written.
+// invocation is the usage line of a command.
 func invocation(c *cli.Command) string {
 	out := c.FullName()
 	if len(c.VisibleFlags()) > 0 {
@@ -386,7 +385,7 @@ func invocation(c *cli.Command) string {
 	return out
 }
 
-// options are those of a command itself, and those that every command takes.
+// options are a command's own options, and the common ones.
 func options(c *cli.Command) (own, global [][2]string) {
 	chain := c.Lineage()
 	for i, at := range chain {
@@ -441,7 +440,7 @@ func optionText(f cli.Flag) string {
 	return out
 }
 
-// pairs prints names with what they mean beside them.
+// pairs prints names with their meaning beside them.
 func (p *printer) pairs(title string, rows [][2]string) {
 	if len(rows) == 0 {
 		return

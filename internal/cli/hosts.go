@@ -213,10 +213,10 @@ func enrol(again bool) func(context.Context, *session, *cli.Command) error {
 	}
 }
 
-// agentErrorFor is how long an agent's last error is shown.
+// agentErrorFor is the time during which an agent's last error is shown.
 const agentErrorFor = 24 * time.Hour
 
-// hostTrouble says what is wrong with what a host tells: its clock, or reports that are refused.
+// hostTrouble describes problems with a host's reports: its clock, or refused reports.
 func (s *session) hostTrouble(h api.Host) {
 	if s.out.format != "table" {
 		return

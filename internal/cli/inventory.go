@@ -107,7 +107,7 @@ func inventoryCommand() *cli.Command {
 							return usage("--happened: %v", err)
 						}
 					}
-					if len(drives) > 1 { // all get it, or none does
+					if len(drives) > 1 { // it is set for all of them, or for none
 						req := api.InventoryImport{}
 						for n, d := range drives {
 							req.Rows = append(req.Rows, api.InventoryRow{Line: n + 1, Name: d, Fields: map[string]string{}, Note: note,
@@ -212,7 +212,7 @@ func listInventory(ctx context.Context, s *session, cmd *cli.Command) error {
 	})
 }
 
-// warrantyCell is how long a warranty lasts; nothing where nobody knows.
+// warrantyCell is the end of a warranty; empty if it is not known.
 func warrantyCell(v api.InventoryItem) cell {
 	if v.Fields["warranty"] == "" {
 		return cell{raw: "", right: true}
@@ -302,7 +302,7 @@ func setInventory(ctx context.Context, s *session, cmd *cli.Command) error {
 	return s.imported(ctx, req, "drive")
 }
 
-// imported sends rows, and tells what changed or does not fit.
+// imported sends rows, and prints the changes and the rows with errors.
 func (s *session) imported(ctx context.Context, req api.InventoryImport, unit string) error {
 	v, err := ask[api.InventoryImported](s.client.ImportInventory(ctx, req))
 	if err != nil {
@@ -341,7 +341,7 @@ func (s *session) imported(ctx context.Context, req api.InventoryImport, unit st
 	return nil
 }
 
-// onlyTold are columns of an export that tell something, and are not set.
+// onlyTold are columns of an export that an import does not set.
 var onlyTold = []string{"seen", "place", "pool", "capacity_bytes", "verdict", "warranty_days", "tail", "notes"}
 
 func importInventory(ctx context.Context, s *session, cmd *cli.Command) error {

@@ -85,7 +85,7 @@ func (s *session) open(name string) (io.Reader, func(), error) {
 	return f, func() { f.Close() }, nil
 }
 
-// parseLabels reads lines of drive,time. A line that begins with # and a head line are passed over.
+// parseLabels reads lines of drive,time. Lines that begin with # and a header line are ignored.
 func parseLabels(r io.Reader) (map[string]time.Time, error) {
 	out := map[string]time.Time{}
 	lines := bufio.NewScanner(r)
@@ -110,16 +110,16 @@ func parseLabels(r io.Reader) (map[string]time.Time, error) {
 	return out, lines.Err()
 }
 
-// replayed is one drive while its past is judged.
+// replayed is the state of one drive while its past is judged.
 type replayed struct {
 	*health.Replay
-	flagged time.Time // first to be replaced
+	flagged time.Time // when it was first flagged replace
 	rule    string
 	last    time.Time
 	group   string
 }
 
-// parsed is one line, taken apart; why says why it cannot be judged.
+// parsed is one decoded line; why says why it cannot be judged.
 type parsed struct {
 	nr      int
 	reading reading
@@ -127,7 +127,7 @@ type parsed struct {
 	why     string
 }
 
-// batch is some lines in their order; done is closed when all are taken apart.
+// batch is a number of lines in order; done is closed when all are decoded.
 type batch struct {
 	first int
 	text  [][]byte
@@ -137,8 +137,7 @@ type batch struct {
 
 const batchLines = 400
 
-// parse takes lines apart on all processors and hands them on in their order. It ends, without reading all, when stop
-// is closed.
+// parse decodes lines on all processors and passes them on in their order. It ends early when stop is closed.
 func parse(in io.Reader, stop <-chan struct{}) (<-chan *batch, func() error) {
 	ordered, work := make(chan *batch, 8), make(chan *batch, 8)
 	var failed error
@@ -247,12 +246,12 @@ func (s *session) judge(in io.Reader, labels map[string]time.Time, groups map[st
 	return nil
 }
 
-// judgement is the judging of a stream of readings as far as it has come.
+// judgement is the state of judging a stream of readings.
 type judgement struct {
 	limits  health.Thresholds
 	drives  map[string]*replayed
 	labels  map[string]time.Time // when a drive failed
-	groups  map[string]string    // of which group of which pool it is
+	groups  map[string]string    // its pool and group
 	beside  peers
 	refused int
 	out     *json.Encoder
@@ -265,7 +264,7 @@ func (j *judgement) refuse(n int, why string) {
 	}
 }
 
-// line takes one reading, and writes what changes by it.
+// line judges one reading, and writes what changes.
 func (j *judgement) line(p parsed) error {
 	r := p.reading
 	if p.why != "" {
@@ -285,7 +284,7 @@ func (j *judgement) line(p parsed) error {
 		return nil
 	}
 	if failed, ok := j.labels[r.Drive]; ok && r.At.After(failed) {
-		return nil // what it says after it failed foretells nothing
+		return nil // readings after the failure predict nothing
 	}
 	d.last = r.At
 	if latency, ok := p.metrics["read_latency_seconds"]; ok && d.group != "" {
@@ -306,7 +305,7 @@ func (j *judgement) line(p parsed) error {
 	return j.out.Encode(c)
 }
 
-// parseGroups reads lines of drive,pool,group. A line that begins with # and a head line are passed over.
+// parseGroups reads lines of drive,pool,group. Lines that begin with # and a header line are ignored.
 func parseGroups(r io.Reader) (map[string]string, error) {
 	out := map[string]string{}
 	lines := bufio.NewScanner(r)
@@ -324,7 +323,7 @@ func parseGroups(r io.Reader) (map[string]string, error) {
 	return out, lines.Err()
 }
 
-// known gives a reading's metrics if all of them are, else why it cannot be judged.
+// known gives a reading's metrics if all are in the catalogue, else the reason why it cannot be judged.
 func known(r reading) (map[drive.MetricName]float64, string) {
 	if r.Drive == "" || r.At.IsZero() || len(r.Metrics) == 0 {
 		return nil, "it needs a drive, a time and metrics"

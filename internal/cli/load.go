@@ -12,7 +12,7 @@ import (
 	"lantern/internal/load"
 )
 
-// mostHosts bounds what one machine can make up: each host holds a connection.
+// mostHosts is the greatest number of simulated hosts on one machine: each has a connection.
 const mostHosts = 20000
 
 func labLoadCommand() *cli.Command {
@@ -78,7 +78,7 @@ func labLoad(ctx context.Context, s *session, cmd *cli.Command) error {
 	return nil
 }
 
-// loadConfig is what load is asked for.
+// loadConfig is the load that is asked for.
 func loadConfig(s *session, cmd *cli.Command) (c load.Config, err error) {
 	server, token, trust, err := settings(cmd)
 	if err != nil {

@@ -134,7 +134,7 @@ func muteNotice(ctx context.Context, s *session, cmd *cli.Command) error {
 	)
 }
 
-// noticeID finds an open notice by its id, the end of it, or the drive it is about, named in any way.
+// noticeID finds an open notice by its id, the end of the id, or its drive, named in any way.
 func (s *session) noticeID(ctx context.Context, cmd *cli.Command) (string, error) {
 	name, err := one(cmd, "a drive, or a notice")
 	if err != nil {
@@ -165,7 +165,7 @@ func (s *session) noticeID(ctx context.Context, cmd *cli.Command) (string, error
 	case 1:
 		return about[0].Id, nil
 	}
-	// The one that is about this drive alone comes before one about a whole section.
+	// A notice about this drive alone has priority over one about a whole section.
 	alone := slices.DeleteFunc(slices.Clone(about), func(n api.Notice) bool { return len(n.Drives) > 1 })
 	if len(alone) == 1 {
 		return alone[0].Id, nil
@@ -177,7 +177,7 @@ func (s *session) noticeID(ctx context.Context, cmd *cli.Command) (string, error
 	return "", usage("%d notices are about %s: %s", len(about), d.Tail, strings.Join(ids, ", "))
 }
 
-// noticeCell marks how grave a notice is; filling up has a mark of its own.
+// noticeCell marks the severity of a notice; a pool that fills up has its own mark.
 func noticeCell(n api.Notice) cell {
 	if n.Kind == api.NoticeKindFilling {
 		return cell{text: "▥ filling", style: level, raw: "filling"}

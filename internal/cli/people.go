@@ -70,7 +70,7 @@ func addPerson(ctx context.Context, s *session, cmd *cli.Command) error {
 	return s.newToken(ask[api.NewPerson](s.client.AddPerson(ctx, req)))
 }
 
-// renew gives whoever asks another token.
+// renew replaces the person's own token.
 func renew(ctx context.Context, s *session, cmd *cli.Command) error {
 	me, err := ask[api.Me](s.client.GetMe(ctx))
 	if err != nil {

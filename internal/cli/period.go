@@ -184,7 +184,7 @@ func none(o *printer, n int) {
 	}
 }
 
-// usedWords say how much of a pool is in use.
+// usedWords describe the use of a pool.
 func usedWords(c api.PeriodCapacity) string {
 	if c.UsedUnknown {
 		return "an unknown part"
@@ -192,7 +192,7 @@ func usedWords(c api.PeriodCapacity) string {
 	return decimal(c.UsedBytes)
 }
 
-// oldWords date what is said of a pool that is not reported now (R7).
+// oldWords give the date of the facts about a pool that is not reported now (R7).
 func oldWords(c api.PeriodCapacity) string {
 	if !c.Stale {
 		return ""

@@ -12,7 +12,7 @@ import (
 	"lantern/internal/api"
 )
 
-// planFlags say what a plan is. Those that are not given leave what is.
+// planFlags are the properties of a plan. Those that are not given stay as they are.
 func planFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{
@@ -347,7 +347,8 @@ func (s *session) plan(ctx context.Context, name string) (*api.Plan, error) {
 	}
 }
 
-// planChange is a plan as the options change it: what is there already stays, and a new one begins as the fleet's is.
+// planChange is a plan with the changes of the options: other properties of an existing plan stay, and a new plan
+// starts with those of the fleet's plan.
 func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string) (c api.PlanChange, err error) {
 	all, err := s.plans(ctx)
 	if err != nil {
@@ -387,7 +388,7 @@ func (s *session) planChange(ctx context.Context, cmd *cli.Command, name string)
 	return c, nil
 }
 
-// planScopes are what the options say that a plan is for.
+// planScopes are the scopes of a plan in the options.
 func planScopes(cmd *cli.Command) (out []api.PlanScope) {
 	for _, kind := range []api.PlanScopeKind{api.PlanScopeKindPool, api.PlanScopeKindHost, api.PlanScopeKindDrive} {
 		for _, n := range cmd.StringSlice(string(kind)) {
@@ -429,7 +430,7 @@ func changeTests(cmd *cli.Command, c *api.PlanChange) error {
 	return nil
 }
 
-// planOptions changes what else the options say of a plan.
+// planOptions changes the other properties of a plan.
 func planOptions(cmd *cli.Command, c *api.PlanChange) {
 	if cmd.IsSet("zone") {
 		c.Zone = cmd.String("zone")

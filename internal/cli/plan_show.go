@@ -83,7 +83,7 @@ func (s *session) showPlan(p api.Plan) error {
 
 var loads = []rune("▁▂▃▄▅▆▇█")
 
-// calendar draws a row a day, a column an hour.
+// calendar draws a row for each day and a column for each hour.
 func (s *session) calendar(c api.Calendar) error {
 	if done, err := s.out.value(c); done {
 		return err

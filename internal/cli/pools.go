@@ -63,7 +63,7 @@ func poolsCommand() *cli.Command {
 	}
 }
 
-// limitedBy says what holds a margin down, after its words.
+// limitedBy says what limits a margin, after its words.
 func limitedBy(m api.Margin) string {
 	if m.LimitedBy == "" {
 		return ""
@@ -102,7 +102,7 @@ func moving(p api.Pool) string {
 	return ""
 }
 
-// movingKind is what runs in a pool; empty when nothing does.
+// movingKind is the kind of a pool's running recovery; empty if none runs.
 func movingKind(p api.Pool) string {
 	if p.Recovery.State == api.RecoveryStateRunning || p.Recovery.State == api.RecoveryStatePaused {
 		return string(p.Recovery.Kind)
@@ -257,7 +257,7 @@ func poolCommand() *cli.Command {
 	}
 }
 
-// prioritySays is what a pool's recoveries get beside its users now, and by the hour; empty where that cannot be set.
+// prioritySays is the priority of a pool's recoveries now, and by the hour; empty if it cannot be set.
 func prioritySays(p api.Pool) string {
 	if p.Priority == "" {
 		return ""
@@ -297,7 +297,7 @@ func (s *session) getPool(ctx context.Context, name string) (api.Pool, error) {
 	return ask[api.Pool](s.client.GetPool(ctx, name))
 }
 
-// poolAction makes a command that orders something for a pool and waits for what came of it.
+// poolAction makes a command that gives an order for a pool and waits for its outcome.
 func poolAction(name, use, eg string, action api.PoolActionAction) *cli.Command {
 	return &cli.Command{Name: name, Usage: use, ArgsUsage: "<pool>", Description: "Example: " + eg,
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -398,7 +398,7 @@ func (s *session) actOnPool(ctx context.Context, pool string, a api.PoolAction) 
 	return s.ordered(ctx, o, pool)
 }
 
-// ordered waits for what comes of an order on something, and tells it.
+// ordered waits for the outcome of an order, and prints it.
 func (s *session) ordered(ctx context.Context, o api.Order, on string) (err error) {
 	for o.State == api.OrderStateWaiting {
 		select {

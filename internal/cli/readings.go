@@ -24,7 +24,7 @@ type reading struct {
 	Drive   string             `json:"drive"`
 	At      time.Time          `json:"at"`
 	Metrics map[string]float64 `json:"metrics"`
-	// Pool and Group may be told for judging: whose latency it is compared with.
+	// Pool and Group are optional, for judging: latencies are compared within a group.
 	Pool  string `json:"pool,omitempty"`
 	Group string `json:"group,omitempty"`
 }

@@ -46,7 +46,7 @@ func redfishCommand() *cli.Command {
 					&cli.StringFlag{Name: "url", Usage: "such as https://192.0.2.7", Required: true},
 					&cli.StringFlag{Name: "user", Usage: "user name with which the agent signs in", Required: true},
 					&cli.StringFlag{Name: "password-file", Usage: "file with the password"},
-					// It is of the controller, not of the service; the option of that name is of all commands.
+					// This is the controller's; the common option of this name is about the service.
 					&cli.StringFlag{
 						Name:  "certificate",
 						Usage: "SHA-256 of its certificate, if no authority signed it",

@@ -16,7 +16,7 @@ import (
 	"lantern/internal/practice"
 )
 
-// printer writes what a command has to say, in the form that was asked for.
+// printer prints a command's output in the chosen form.
 type printer struct {
 	w        io.Writer
 	format   string
@@ -24,15 +24,15 @@ type printer struct {
 	terminal bool
 	width    int       // columns that there are
 	screen   io.Writer // w itself, for what moves on it
-	copied   *noting   // knows whether what is printed is of a practice; nil where no service is asked
+	copied   *noting   // knows whether the output is of a rehearsal; nil if no service is asked
 	choice   choice
 	rows     int // that the frame before took
 }
 
-// usualWidth is what is assumed where nobody says how wide the output is.
+// usualWidth is the width of an output whose width is not known.
 const usualWidth = 80
 
-// newPrinter makes one for an output. Where the locale is not UTF-8, everything is written in ASCII.
+// newPrinter makes a printer for an output. Where the locale is not UTF-8, everything is written in ASCII.
 func newPrinter(w io.Writer, format string) *printer {
 	_, no := os.LookupEnv("NO_COLOR")
 	p := &printer{
@@ -182,15 +182,14 @@ func (a asciiWriter) Write(b []byte) (int, error) {
 	return len(b), err
 }
 
-// practise makes every line that is printed as text carry the mark of a practice, should the service turn out to be
-// one.
+// practise adds the mark of a rehearsal to every printed line of text if the service is one.
 func (p *printer) practise(n *noting) {
 	if p.copied = n; p.format == "table" {
 		p.w = &practice.Writer{W: p.w, On: n.is}
 	}
 }
 
-// practised is the pool that the service is a copy of; empty in truth.
+// practised is the pool of which a rehearsal is a copy; empty if it is no rehearsal.
 func (p *printer) practised() string {
 	if p.copied == nil || !p.copied.is() {
 		return ""
@@ -198,19 +197,19 @@ func (p *printer) practised() string {
 	return *p.copied.pool.Load()
 }
 
-// moves reports whether lines that were written can be written over.
+// moves reports whether written lines can be overwritten.
 func (p *printer) moves() bool {
 	return p.terminal && p.format == "table" && os.Getenv("TERM") != "dumb"
 }
 
-// frame takes what is printed until it is shown, and then shows it in the place of the frame before.
+// frame collects output, and then shows it in place of the previous frame.
 type frame struct {
 	p    *printer
 	to   io.Writer
 	text bytes.Buffer
 }
 
-// frame begins one. Where nothing moves, what is printed goes straight out.
+// frame begins a frame. If lines cannot be overwritten, output is printed directly.
 func (p *printer) frame() *frame {
 	f := &frame{p: p, to: p.w}
 	if p.moves() {
@@ -219,7 +218,7 @@ func (p *printer) frame() *frame {
 	return f
 }
 
-// show writes a frame over the one before. Lines that are wider than the terminal take several of its rows.
+// show writes a frame over the previous one. Lines that are wider than the terminal take several of its rows.
 func (f *frame) show() {
 	f.p.w = f.to
 	if !f.p.moves() {
@@ -232,7 +231,7 @@ func (f *frame) show() {
 	f.p.rows = rowsOf(f.text.String(), f.p.room())
 }
 
-// rowsOf counts the rows that a text takes on a terminal of some width, where each of its lines has an end.
+// rowsOf counts the rows of a text on a terminal of a width, if each line ends with a line feed.
 func rowsOf(text string, width int) (rows int) {
 	for _, l := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
 		rows += 1 + max(0, ansi.StringWidth(l)-1)/max(1, width)
@@ -255,7 +254,7 @@ func (p *printer) value(v any) (done bool, err error) {
 	return true, e.Encode(v)
 }
 
-// withPractice puts the mark of a practice first into an object, or into every object of a list.
+// withPractice adds the mark of a rehearsal to an object, or to every object of a list.
 func withPractice(v any, pool string) (any, error) {
 	b, err := json.Marshal(v)
 	if err != nil {
@@ -313,7 +312,7 @@ func (p *printer) paint(text string, s style) string {
 	return "\x1b[" + string(s) + "m" + text + "\x1b[0m"
 }
 
-// line prints a line of text for people, folded to the width. For programs it prints nothing: they get values.
+// line prints a line of text for people, folded to the width; nothing if the output is for programs.
 func (p *printer) line(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if p.format == "csv" {
@@ -324,19 +323,17 @@ func (p *printer) line(format string, args ...any) {
 	}
 }
 
-// verbatim prints a text that is to be copied: it is not folded.
+// verbatim prints a text for copying: it is not folded.
 func (p *printer) verbatim(text string) {
 	if p.format == "table" {
 		fmt.Fprintln(p.w, text)
 	}
 }
 
-// lead is what stands before the text of a line: a label or a mark, under which the further lines of the text do not
-// begin.
+// lead is a label or a mark before the text of a line; further lines are indented by its width.
 var lead = regexp.MustCompile(`^ *(?:[^ ]+(?: [^ ]+){0,6}:?  +|[→✓✗!▶◆◉▨◌·] +)?`)
 
-// folded breaks a line at words where it is wider than there is room; what follows is set under its text. Drawings
-// are left alone.
+// folded breaks a line that is too wide between words, and indents the rest. Drawings are not changed.
 func (p *printer) folded(l string) string {
 	if p.choice.wide || ansi.StringWidth(l) <= p.room() || strings.ContainsAny(l, "│┌├└┤┼╭") {
 		return l
@@ -346,16 +343,16 @@ func (p *printer) folded(l string) string {
 		hang = len(l) - len(strings.TrimLeft(l, " ")) + 2
 	}
 	pad := strings.Repeat(" ", hang)
-	// The first line is as wide as all others when its lead is taken off and put on again.
+	// The first line gets the same width as the others if its lead is removed for the folding.
 	body := wrap(ansi.Cut(l, hang, ansi.StringWidth(l)), p.room()-hang)
 	return ansi.Cut(l, 0, hang) + strings.ReplaceAll(body, "\n", "\n"+pad)
 }
 
-// hyphen stands for a hyphen at which no line is broken, while lines are broken.
+// hyphen stands for a hyphen at which a line must not be broken.
 const hyphen = "\u2011"
 
-// wrap breaks a text at spaces only, and within a word that is longer than a line. A style that goes on over a break
-// ends before it and begins anew behind it, so that nothing that comes between is painted.
+// wrap breaks a text at spaces, and within a word that is longer than a line. A style that continues over a break is
+// ended before it and started again after it, so that the indentation has no style.
 func wrap(text string, width int) string {
 	lines := strings.Split(ansi.Wrap(strings.ReplaceAll(text, "-", hyphen), width, ""), "\n")
 	open := ""
@@ -374,12 +371,12 @@ func wrap(text string, width int) string {
 	return strings.ReplaceAll(strings.Join(lines, "\n"), hyphen, "-")
 }
 
-// endStyle ends what paint begins (ECMA-48, 8.3.117 SGR).
+// endStyle ends a style (ECMA-48, 8.3.117 SGR).
 const endStyle = "\x1b[0m"
 
 var styles = regexp.MustCompile("\x1b\\[[0-9;]*m")
 
-// room is how many columns a line may have: the mark of a practice takes some.
+// room is the width of a line in columns, without the mark of a rehearsal.
 func (p *printer) room() int {
 	if p.practised() != "" {
 		return max(20, p.width-len([]rune(practice.Mark)))
@@ -396,7 +393,7 @@ func bar(share float64, width int) string {
 
 var sparks = []rune("▁▂▃▄▅▆▇█")
 
-// spark draws values as small as a word.
+// spark draws values as a chart of the size of a word.
 func spark(v []float64) string {
 	if len(v) == 0 {
 		return ""

@@ -84,7 +84,7 @@ func roundCommand() *cli.Command {
 	}
 }
 
-// needsHand reports whether anything in a round is for a person, or keeps anybody from knowing.
+// needsHand reports whether anything in a round needs a person, or whether something is unknown.
 func needsHand(r api.Round) bool {
 	if r.Hosts == 0 || r.Drives == 0 || len(r.Sites)+len(r.Awaited) > 0 || len(r.Lines)+len(r.Silent) > 0 ||
 		len(r.Pools) > 0 ||
@@ -152,10 +152,10 @@ func (s *session) round(r api.Round) {
 	s.roundRest(r)
 }
 
-// nothingIn says why a round has no lines, empty where it has some or something else says why.
+// nothingIn says why a round has no lines; empty if it has lines, or if another text says it.
 func nothingIn(r api.Round) string {
 	switch {
-	case r.Hosts == 0 && len(r.Sites) > 0: // which tell why
+	case r.Hosts == 0 && len(r.Sites) > 0: // which give the reason
 	case r.Hosts == 0 && r.Headquarters:
 		return "No site is connected, so there is no data. Begin with: lantern site invite <name>"
 	case r.Hosts == 0:
@@ -171,7 +171,7 @@ func nothingIn(r api.Round) string {
 	return ""
 }
 
-// silent are hosts that stand for many drives of which nothing else is to be told.
+// silent prints the hosts that do not report, each as one line for its drives.
 func (s *session) silent(r api.Round) {
 	o := s.out
 	for _, h := range r.Silent {
@@ -185,7 +185,7 @@ func (s *session) silent(r api.Round) {
 	}
 }
 
-// roundRest is what stands below the lines of the round.
+// roundRest prints what is below the lines of the round.
 func (s *session) roundRest(r api.Round) {
 	o := s.out
 	if len(r.Underway) > 0 {

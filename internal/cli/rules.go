@@ -236,7 +236,7 @@ func ruleCommand() *cli.Command {
 	}
 }
 
-// done says what was done, if it was.
+// done prints what was done, if there was no error.
 func (s *session) done(says string, err error) error {
 	if err == nil {
 		s.out.line("%s", says)
@@ -357,7 +357,7 @@ func ruleSettings(ctx context.Context, s *session, _ *cli.Command) error {
 	)
 }
 
-// ruler changes rules, and shows first what a change does.
+// ruler changes rules, and shows the effect of a change first.
 type ruler struct{ *session }
 
 func (s ruler) setThreshold(ctx context.Context, req api.ThresholdSet) error {

@@ -241,7 +241,7 @@ func (s *session) testRuns(all []api.TestRun, empty string) error {
 	)
 }
 
-// standing lists drives by how they stand as to their tests.
+// standing lists drives by the state of their tests.
 func standing(ctx context.Context, s *session, cmd *cli.Command) error {
 	which := api.GetTestStandingParamsWhich(cmd.String("which"))
 	if which != "" && !which.Valid() {

@@ -126,7 +126,7 @@ func unreached(o *printer, all []api.Site) {
 // at is a name with its site before it, at a headquarters.
 func at(site, name string) string { return strings.TrimPrefix(site+": "+name, ": ") }
 
-// dated says when a site sent something, while the site is not reachable; empty otherwise.
+// dated gives the date of a site's data if the site is not reachable; else it is empty.
 func dated(asOf time.Time) string {
 	if asOf.IsZero() {
 		return ""

@@ -146,7 +146,7 @@ func surveyCommand() *cli.Command {
 	}
 }
 
-// surveyor leads a person along the bays of a host, one after the other.
+// surveyor guides a person through the bays of a host, one after the other.
 type surveyor struct{ *session }
 
 func (s surveyor) survey(ctx context.Context, host string) (api.Survey, error) {
@@ -173,7 +173,7 @@ func (s surveyor) walk(ctx context.Context, host string, req api.SurveyAct) erro
 	return s.showSurvey(v)
 }
 
-// surveyEnded says what a survey found that has ended.
+// surveyEnded prints the result of a survey.
 func (s surveyor) surveyEnded(v api.Survey, kept bool) {
 	s.out.line("The survey of %s has ended; %s %s.", v.Host, plural(len(v.Done), "bay"),
 		map[bool]string{true: "kept", false: "forgotten"}[kept])
@@ -216,7 +216,7 @@ func (s surveyor) showSurvey(v api.Survey) error {
 	return nil
 }
 
-// walkOn goes through a walk line by line.
+// walkOn runs a survey line by line.
 func (s surveyor) walkOn(ctx context.Context, host, section string) error {
 	v, err := s.survey(ctx, host)
 	if err == nil && !v.Open {

@@ -15,10 +15,10 @@ import (
 	"lantern/internal/nearest"
 )
 
-// act is a command on one swap.
+// act is an action on one swap.
 type act func(ctx context.Context, s *session, cmd *cli.Command, id string) (api.Swap, error)
 
-// swapAct makes a command that does something to one swap and then shows where it stands.
+// swapAct makes a command that acts on one swap and then shows its state.
 func swapAct(name, use, eg string, flags []cli.Flag, do act) *cli.Command {
 	return &cli.Command{Name: name, Usage: use, ArgsUsage: "[swap]", Description: "Example: " + eg, Flags: flags,
 		Action: with(func(ctx context.Context, s *session, cmd *cli.Command) error {
@@ -46,7 +46,7 @@ func swapAct(name, use, eg string, flags []cli.Flag, do act) *cli.Command {
 		})}
 }
 
-// lightPull lights the bay from which a swap asks for a drive, if it is not lit.
+// lightPull turns on the light of the bay from which a drive must be pulled, if it is off.
 func (s *session) lightPull(ctx context.Context, w api.Swap) api.Swap {
 	if w.Light.Id != "" || w.Old.Bay == "" {
 		return w
@@ -308,7 +308,7 @@ func swapCommand() *cli.Command {
 	}
 }
 
-// typed takes what a person read and typed: from a flag, else it is asked for. Nothing else stands for it.
+// typed is a text that a person read from a label and typed: from a flag, or asked for. It has no default.
 func (s *session) typed(ctx context.Context, given, ask, what, flag string) (string, error) {
 	if given != "" {
 		return given, nil
@@ -359,7 +359,8 @@ func (s *session) swapID(ctx context.Context, name string) (string, error) {
 	return "", usage("%d swaps are open; name one. List them with: lantern swap list", len(fits))
 }
 
-// swapsNamed are those that a name means: an id, the old drive's tail, key or serial, and of open ones a bay or a pool.
+// swapsNamed are the swaps with a name: their id, the old drive's tail, key or serial, and for open ones a bay or a
+// pool.
 func (s *session) swapsNamed(ctx context.Context, all []api.Swap, name string) []api.Swap {
 	fits := slices.DeleteFunc(slices.Clone(all), func(w api.Swap) bool {
 		is := name == "" || w.Id == name || strings.EqualFold(w.Old.Tail, name) || w.Old.Key == name ||
@@ -369,7 +370,7 @@ func (s *session) swapsNamed(ctx context.Context, all []api.Swap, name string) [
 	if len(fits) > 0 || name == "" {
 		return fits
 	}
-	d, err := ask[api.Drive](s.client.GetDrive(ctx, name)) // any other way in which a drive is named
+	d, err := ask[api.Drive](s.client.GetDrive(ctx, name)) // any other name of a drive
 	if err != nil {
 		return nil
 	}

@@ -32,7 +32,7 @@ func swapReport(ctx context.Context, s *session, cmd *cli.Command) error {
 	return tell(s, s.report, r, err)
 }
 
-// evidence keeps a bundle in a file.
+// evidence stores an archive in a file.
 func (s *session) evidence(file string, zip []byte, err error) error {
 	if err != nil {
 		return err

@@ -26,7 +26,7 @@ func (s *session) checks(in []api.Check) {
 	}
 }
 
-// swap shows one swap: an alarm before all else, then the step that is now.
+// swap shows one swap: alarms first, then the present step.
 func (s *session) swap(w api.Swap) {
 	o := s.out
 	o.line("%s  %s slot %s  %s", o.paint("swap "+w.Id, bold), w.Pool, w.Slot, o.paint("led by "+w.Lead, dim))
@@ -77,7 +77,7 @@ func (s *session) swap(w api.Swap) {
 	s.swapNext(w, now)
 }
 
-// swapSteps are all steps of a swap, the present one whole; it returns that.
+// swapSteps prints all steps of a swap, the present one with its details, and returns the present one.
 func (s *session) swapSteps(w api.Swap) (now api.Step) {
 	o := s.out
 	for _, st := range w.Steps {
@@ -109,7 +109,7 @@ func (s *session) swapSteps(w api.Swap) (now api.Step) {
 	return now
 }
 
-// lightOfPull says which bay is lit for a pull, or how to light it.
+// lightOfPull says which bay's light is on for a pull, or how to turn it on.
 func (s *session) lightOfPull(w api.Swap) {
 	switch {
 	case w.Phase != api.SwapPhasePull || !w.Open || w.Hold != "" || w.Held != "":
@@ -125,7 +125,7 @@ func (s *session) lightOfPull(w api.Swap) {
 	}
 }
 
-// swapNext says which command comes next.
+// swapNext prints the next command.
 func (s *session) swapNext(w api.Swap, now api.Step) {
 	o := s.out
 	switch {
@@ -159,7 +159,7 @@ func (s *session) swapNext(w api.Swap, now api.Step) {
 	}
 }
 
-// asksReason is the flag that goes with a check that warns.
+// asksReason is the flag for the reason that a warning needs.
 func asksReason(checks []api.Check) string {
 	if slices.ContainsFunc(checks, func(c api.Check) bool { return c.Result == api.Warns }) {
 		return " --reason \"...\""

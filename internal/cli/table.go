@@ -20,29 +20,29 @@ import (
 	"lantern/internal/nearest"
 )
 
-// column is one column of a table. Its name is what --columns takes and what stands above it in CSV, with the unit of
-// its raw values at its end.
+// column is one column of a table. Its name is used by --columns and as the header in CSV, and ends with the unit of
+// its raw values.
 type column struct {
 	name   string
-	head   string // for people; the name in capitals without it
-	left   int    // the order in which it is left out where the width is short: 1 first; 0 never
-	folds  int    // the least width to which it is folded; 0: it is not folded
-	hidden bool   // only shown when it is asked for, and in CSV
+	head   string // the header for people; empty for the name in capitals
+	left   int    // when it is left out if the width is short: 1 first; 0 never
+	folds  int    // least width when it is folded; 0: it is not folded
+	hidden bool   // shown only if asked for, and in CSV
 }
 
-// col is a column that is always shown, as wide as it is.
+// col is a column that is always shown, without folding.
 func col(name string) column { return column{name: name} }
 
-// as gives it another head for people.
+// as sets another header for people.
 func (c column) as(head string) column { c.head = head; return c }
 
-// fold lets its texts go over several lines, down to a width.
+// fold allows folding of its texts, down to a width.
 func (c column) fold(least int) column { c.folds = least; return c }
 
-// spare says that it is left out where the width is short, those with low numbers first.
+// spare makes it a column that is left out if the width is short, those with low numbers first.
 func (c column) spare(order int) column { c.left = order; return c }
 
-// more says that it is shown only when it is asked for.
+// more makes it a column that is shown only if asked for.
 func (c column) more() column { c.hidden = true; return c }
 
 func (c column) title() string {
@@ -61,8 +61,8 @@ func cols(names ...string) []column {
 	return out
 }
 
-// cell is one value: a text with a style that shows only on a terminal, and the raw value for programs, of type string,
-// bool, int, int64, float64 or time.Time; without one it is the text.
+// cell is one value: a text with a style for terminals, and the raw value for programs of type string, bool, int,
+// int64, float64 or time.Time; the text if it is nil.
 type cell struct {
 	text  string
 	style style
@@ -93,7 +93,7 @@ func percentCell(share float64) cell {
 // percent is a share of 0 to 1 in percent, to three places.
 func percent(share float64) float64 { return math.Round(100_000*share) / 1000 }
 
-// timeCell is a moment in a layout, in the zone of whoever looks; empty when it is not known.
+// timeCell is a moment in a layout, in the reader's time zone; empty if it is not known.
 func timeCell(t time.Time, layout string) cell {
 	if t.IsZero() {
 		return cell{raw: ""}
@@ -101,7 +101,7 @@ func timeCell(t time.Time, layout string) cell {
 	return cell{text: t.Local().Format(layout), raw: t}
 }
 
-// plainRaw is a cell's value as it is written for programs.
+// plainRaw is a cell's value as a text for programs.
 func (c cell) plainRaw() string {
 	switch v := c.raw.(type) {
 	case nil:
@@ -116,7 +116,7 @@ func (c cell) plainRaw() string {
 	return fmt.Sprint(c.raw)
 }
 
-// jsonRaw is a cell's value as it stands in JSON.
+// jsonRaw is a cell's value for JSON.
 func (c cell) jsonRaw() any {
 	switch v := c.raw.(type) {
 	case nil:
@@ -127,11 +127,11 @@ func (c cell) jsonRaw() any {
 	return c.raw
 }
 
-// choice is what of a table was asked for.
+// choice has the options of a table.
 type choice struct {
-	columns []string // names, in this order; all that are shown usually without any
-	wide    bool     // as wide as it gets, nothing left out
-	bare    bool     // without the heads
+	columns []string // column names, in this order; empty for the usual columns
+	wide    bool     // all columns, without a limit of the width
+	bare    bool     // without the header
 }
 
 // tableFlags are the options of every command that prints a table.
@@ -148,8 +148,8 @@ func tableFlags() []cli.Flag {
 	}
 }
 
-// listing makes an action for a command that prints a table: its options are read, and it runs again and again where
-// that was asked for.
+// listing makes an action for a command that prints a table: it reads the options, and repeats the command with
+// --watch.
 func listing(f func(ctx context.Context, s *session, cmd *cli.Command) error) cli.ActionFunc {
 	return client(true, func(ctx context.Context, s *session, cmd *cli.Command) error {
 		s.out.choose(cmd)
@@ -164,7 +164,7 @@ func listing(f func(ctx context.Context, s *session, cmd *cli.Command) error) cl
 	})
 }
 
-// choose reads the options of a table.
+// choose reads a table's options.
 func (p *printer) choose(cmd *cli.Command) {
 	p.choice = choice{
 		columns: strings.FieldsFunc(cmd.String("columns"), func(r rune) bool { return r == ',' || r == ' ' }),
@@ -173,7 +173,7 @@ func (p *printer) choose(cmd *cli.Command) {
 	}
 }
 
-// repeat does something again and again, over what it wrote before on a terminal that can.
+// repeat does something again and again; on a terminal it writes over its earlier output if possible.
 func (s *session) repeat(ctx context.Context, every time.Duration, f func() error) error {
 	for first := true; ; first = false {
 		frame := s.out.frame()
@@ -196,7 +196,7 @@ func (s *session) repeat(ctx context.Context, every time.Duration, f func() erro
 	}
 }
 
-// list prints a list: as JSON, as CSV, or as a table, or what an empty one means.
+// list prints a list as JSON, CSV or a table; a sentence says what an empty list means.
 func list[T any](s *session, all []T, empty string, heads []column, row func(T) []cell) error {
 	if len(s.out.choice.columns) == 0 {
 		if done, err := s.out.value(all); done {
@@ -217,7 +217,7 @@ func list[T any](s *session, all []T, empty string, heads []column, row func(T) 
 	return s.out.table(heads, rows)
 }
 
-// chosen gives the places of the columns that are printed.
+// chosen gives the indexes of the printed columns.
 func (p *printer) chosen(heads []column) ([]int, error) {
 	var out []int
 	all := len(p.choice.columns) == 1 && p.choice.columns[0] == "all"
@@ -248,7 +248,7 @@ func (p *printer) chosen(heads []column) ([]int, error) {
 	return out, nil
 }
 
-// table prints rows under heads: for people as wide as there is room, for programs raw.
+// table prints rows under a header: fitted to the width for people, raw for programs.
 func (p *printer) table(heads []column, rows [][]cell) error {
 	at, err := p.chosen(heads)
 	if err != nil {
@@ -300,11 +300,11 @@ func (p *printer) csv(heads []column, at []int, rows [][]cell) error {
 	return w.Error()
 }
 
-// gap is what stands between two columns.
+// gap is the space between two columns.
 const gap = 2
 
-// forPeople prints a table that fits. Columns that fold are folded; then columns are left out, in their order, which is
-// said below.
+// forPeople prints a table that fits the width. Columns are folded first; then columns are left out in their order,
+// which a line below says.
 func (p *printer) forPeople(heads []column, at []int, rows [][]cell) {
 	width := map[int]int{}
 	for _, j := range at {
@@ -320,14 +320,14 @@ func (p *printer) forPeople(heads []column, at []int, rows [][]cell) {
 	}
 	asked := len(p.choice.columns) > 0
 	for !fit(heads, at, width, p.room()) {
-		go_ := -1 // the place in at of the column to leave out
+		go_ := -1 // the index in at of the column to leave out
 		for i, j := range at {
 			if heads[j].left > 0 && !asked && (go_ < 0 || heads[j].left < heads[at[go_]].left) {
 				go_ = i
 			}
 		}
 		if go_ < 0 {
-			break // no more can be left out: it is wider than the screen
+			break // nothing else can be left out: the table is wider than the screen
 		}
 		out = append(out, heads[at[go_]].name)
 		at = slices.Delete(slices.Clone(at), go_, go_+1)
@@ -339,7 +339,7 @@ func (p *printer) forPeople(heads []column, at []int, rows [][]cell) {
 	}
 }
 
-// fit folds columns until all fit into a width, the widest first; it says whether they do.
+// fit folds columns, the widest first, until all fit into a width, and reports whether they do.
 func fit(heads []column, at []int, natural map[int]int, most int) bool {
 	width := map[int]int{}
 	sum := -gap
@@ -409,7 +409,7 @@ func (p *printer) render(heads []column, at []int, width map[int]int, rows [][]c
 	}
 }
 
-// mark is a verdict's shape: it alone is enough to tell verdicts apart.
+// mark is a verdict's shape; verdicts differ in it without colour.
 func mark(v api.Verdict) (string, style) {
 	switch v {
 	case api.Sound:
@@ -429,7 +429,7 @@ func verdictCell(v api.Verdict) cell {
 	return cell{text: m + " " + string(v), style: s, raw: string(v)}
 }
 
-// minutes is how moments are written for people.
+// minutes is the layout of moments for people.
 const minutes = "2006-01-02 15:04"
 
 func yesNo(b bool) string { return map[bool]string{true: "yes", false: "no"}[b] }

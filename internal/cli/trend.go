@@ -51,7 +51,7 @@ func trendCommand() *cli.Command {
 	}
 }
 
-// sortedOut tells drives and metrics apart; the first is a drive whatever it is called.
+// sortedOut separates drives from metrics; the first argument is always a drive.
 func sortedOut(words []string) (drives, metrics []string) {
 	for i, w := range words {
 		if _, known := drive.MetricByName(drive.MetricName(w)); known && i > 0 || i == len(words)-1 || len(metrics) > 0 {
@@ -63,10 +63,10 @@ func sortedOut(words []string) (drives, metrics []string) {
 	return drives, metrics
 }
 
-// signs are what the courses of several drives are drawn with: they differ without colour.
+// signs are the characters for the courses of several drives: they differ without colour.
 var signs = []string{"─", "•", "+", "x"}
 
-// plotter draws how metrics went.
+// plotter draws the courses of metrics.
 type plotter struct{ *session }
 
 // together draws one metric of several drives in one chart.
@@ -134,11 +134,10 @@ func (s plotter) together(ctx context.Context, drives []string, metric string, b
 	return nil
 }
 
-// columns is how wide the plot of a chart is: what the output leaves beside the labels, within reason.
+// columns is the width of a chart's plot: the output's width without the labels, within bounds.
 func (p *printer) columns() int { return min(max(p.room()-12, 30), 150) }
 
-// trends prints charts of metrics one below the other, from the same moment to the same moment, and below them what
-// happened to the drive.
+// trends prints charts of metrics one below the other, over the same period, and below them the drive's events.
 func (s plotter) trends(ctx context.Context, name string, metrics []string, back time.Duration) error {
 	var all []api.Trend
 	for _, m := range metrics {
@@ -213,7 +212,7 @@ func (s plotter) trendTable(all []api.Trend) error {
 	return s.out.table(head, rows)
 }
 
-// sampled are the values of a metric at so many moments between two: each the newest by then.
+// sampled are the values of a metric at a number of moments in a period: each the newest at that moment.
 func sampled(t api.Trend, first, last time.Time, columns int) []float64 {
 	line := make([]float64, columns)
 	j := 0
@@ -224,13 +223,13 @@ func sampled(t api.Trend, first, last time.Time, columns int) []float64 {
 		}
 		line[i] = t.Points[j].Value
 		if t.Points[j].At.After(at) {
-			line[i] = math.NaN() // it was not there yet
+			line[i] = math.NaN() // the drive was not known yet
 		}
 	}
 	return line
 }
 
-// chart draws one metric between two moments and gives back how many columns stand before its plot.
+// chart draws one metric over a period and returns the number of columns before its plot.
 func (s plotter) chart(t api.Trend, first, last time.Time) (margin int) {
 	line := sampled(t, first, last, s.out.columns())
 	plot := asciigraph.Plot(line, asciigraph.Height(7), asciigraph.Precision(precision(line)))
@@ -243,7 +242,7 @@ func (s plotter) chart(t api.Trend, first, last time.Time) (margin int) {
 	}
 	before := ""
 	for _, row := range strings.Split(plot, "\n") {
-		// A label that says what the one above said says nothing: the values lie closer than it tells.
+		// A label equal to the one above is left out: the values are closer than its precision.
 		r := []rune(row)
 		if at := min(margin, len(r)); at > 0 {
 			label := strings.TrimRight(string(r[:at-1]), " ")
@@ -257,7 +256,7 @@ func (s plotter) chart(t api.Trend, first, last time.Time) (margin int) {
 	return margin
 }
 
-// marks are the letters of what happened, below a chart.
+// marks are the letters of events, below a chart.
 var marks = map[api.HappeningKind]rune{
 	api.HappeningKindTest:    't',
 	api.HappeningKindPlace:   'e',
@@ -267,7 +266,7 @@ var marks = map[api.HappeningKind]rune{
 	api.HappeningKindNote:    'n',
 }
 
-// axis writes what happened to the drive below the charts, and the times at their ends.
+// axis writes the drive's events below the charts, and the times at their ends.
 func (s plotter) axis(ctx context.Context, name string, first, last time.Time, margin int) error {
 	d, err := ask[api.Drive](s.client.GetDrive(ctx, name))
 	if err != nil {

@@ -21,7 +21,7 @@ func span(d time.Duration) string {
 	return fmt.Sprintf("%d months", int(d.Hours()/24/30.44))
 }
 
-// age writes hours as years, months and days: a year has 365 days, and a month the twelfth part of that.
+// age writes hours as years, months and days: a year has 365 days, a month a twelfth of that.
 func age(hours int) string {
 	days := hours / 24
 	y, rest := days/365, days%365
@@ -42,7 +42,7 @@ func age(hours int) string {
 	return strings.Join(parts, " ")
 }
 
-// size writes bytes both ways, as the fit of a drive needs it.
+// size writes bytes in decimal units and exactly, as needed to compare sizes of drives.
 func size(b int64) string {
 	return fmt.Sprintf("%s (%s)", decimal(b), binary(b))
 }

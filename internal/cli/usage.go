@@ -10,11 +10,11 @@ import (
 	"lantern/internal/nearest"
 )
 
-// first makes a group of commands leave the options behind an unknown command alone: the name is what was mistyped.
+// first makes a group of commands ignore options after an unknown command: the name was mistyped.
 var first = 1
 
-// noCommand is the error about a command that does not exist. It names the one of this name in another group, else
-// the nearest of the same group, else what the group has.
+// noCommand is the error about an unknown command. It names a command of this name in another group, else the nearest
+// of the same group, else all of the group.
 func noCommand(cmd *cli.Command) error {
 	var names []string
 	for _, c := range cmd.VisibleCommands() {
@@ -37,7 +37,7 @@ func noCommand(cmd *cli.Command) error {
 	return usage("no command %q. See: lantern --help", name)
 }
 
-// below gives the first command of this name in a group, however deep; nil if there is none.
+// below gives the first command of this name at any depth of a group; nil if there is none.
 func below(group *cli.Command, name string) *cli.Command {
 	for _, c := range group.Commands {
 		if c.HasName(name) {
@@ -50,7 +50,7 @@ func below(group *cli.Command, name string) *cli.Command {
 	return nil
 }
 
-// prepare makes every command tell a wrong usage as an error with its own exit code, and complete names.
+// prepare adds to every command the errors for wrong usage, with their exit code, and the completion of names.
 func prepare(commands []*cli.Command) {
 	for _, c := range commands {
 		c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
@@ -69,7 +69,7 @@ func prepare(commands []*cli.Command) {
 	}
 }
 
-// noArguments makes a command that takes none refuse them: whoever wrote one meant something by it.
+// noArguments makes a command without arguments refuse them: an ignored argument would mislead.
 func noArguments(c *cli.Command) {
 	own := c.Action
 	c.Action = func(ctx context.Context, cmd *cli.Command) error {
@@ -81,7 +81,7 @@ func noArguments(c *cli.Command) {
 	}
 }
 
-// group makes a command with commands of its own refuse what is none of them, unless it takes arguments itself.
+// group makes a group of commands refuse unknown commands, unless it takes arguments itself.
 func group(c *cli.Command) {
 	own := c.Action
 	if c.ArgsUsage == "" {
@@ -98,7 +98,7 @@ func group(c *cli.Command) {
 	}
 }
 
-// optionError adds the nearest option to an error about one that is not there.
+// optionError adds the nearest option to an error about an unknown option.
 func optionError(cmd *cli.Command, err error) string {
 	const unknown = "flag provided but not defined: -"
 	name, ok := strings.CutPrefix(err.Error(), unknown)

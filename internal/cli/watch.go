@@ -42,7 +42,7 @@ func watchCommand() *cli.Command {
 				height: 24,
 				rung:   map[string]bool{},
 			}
-			colors := colorprofile.ANSI256 // as everywhere here
+			colors := colorprofile.ANSI256 // the same in all commands
 			if !s.out.color {
 				colors = colorprofile.NoTTY
 			}
@@ -62,10 +62,10 @@ func watchCommand() *cli.Command {
 					case <-ctx.Done():
 						return
 					case <-happened:
-					case <-time.After(5 * time.Second): // in case the stream was lost, and for the time on the screen
+					case <-time.After(5 * time.Second): // the stream may be lost, and the time on the screen must advance
 					}
 					p.Send(lookAgain{})
-					select { // a burst of events is one look
+					select { // a burst of events causes one update
 					case <-ctx.Done():
 						return
 					case <-time.After(300 * time.Millisecond):
@@ -81,7 +81,7 @@ func watchCommand() *cli.Command {
 	}
 }
 
-// pane is what fills the screen below the head.
+// pane is what the screen shows below the head.
 type pane int
 
 const (
@@ -92,37 +92,37 @@ const (
 	keysPage
 )
 
-// watching is the state of the view: what the service said last, and what is shown of it.
+// watching is the state of the view: the newest data of the service, and what is shown of it.
 type watching struct {
 	ctx           context.Context
 	s             *session
-	pools         []string // only lines of these; all without any
+	pools         []string // verdicts whose lines are shown; empty for all
 	width, height int
 
 	round      api.Round
 	fleet      []api.Pool
 	receivedAt time.Time
-	trouble    error // why nothing newer is known
+	trouble    error // why there is no newer data
 
 	pane   pane
 	cursor int
-	drive  string // key of the drive that is open
+	drive  string // key of the drive that is shown
 	swap   api.Swap
 	body   []string
 	scroll int
 	busy   bool
-	// turn counts where the person went; what was asked for before they went on is not shown any more. going is true
-	// from then until it is there.
+	// turn counts the person's moves: answers to earlier requests are not shown. going is true until the answer is
+	// there.
 	turn  int
 	going bool
 
 	question *question
 	typed    string
 	note     string
-	rung     map[string]bool // alarms for which the terminal rang
+	rung     map[string]bool // alarms for which the bell was rung
 }
 
-// question is asked in the last line; then says what is done with the answer.
+// question is asked in the last line; then handles the answer.
 type question struct {
 	text string
 	then func(answer string) tea.Cmd
@@ -150,7 +150,7 @@ type (
 	}
 )
 
-// Init looks for the first time.
+// Init starts the first update.
 func (m *watching) Init() tea.Cmd { return m.look() }
 
 func (m *watching) look() tea.Cmd {
@@ -166,7 +166,7 @@ func (m *watching) look() tea.Cmd {
 	}
 }
 
-// drawn runs something that prints, and gives back its lines.
+// drawn runs a function that prints, and returns its lines.
 func (m *watching) drawn(f func(s *session) error) ([]string, error) {
 	var b bytes.Buffer
 	p := *m.s.out
@@ -177,14 +177,14 @@ func (m *watching) drawn(f func(s *session) error) ([]string, error) {
 	return strings.Split(strings.TrimRight(b.String(), "\n"), "\n"), err
 }
 
-// open goes to a drive, a swap or what recovers.
+// open shows a drive, a swap or the recoveries.
 func (m *watching) open(to pane, drive string) tea.Cmd {
 	m.turn++
 	m.going = true
 	return m.fill(to, drive)
 }
 
-// fill gets what a pane shows.
+// fill gets the content of a pane.
 func (m *watching) fill(to pane, drive string) tea.Cmd {
 	turn := m.turn
 	return func() tea.Msg {
@@ -218,7 +218,7 @@ func (m *watching) fill(to pane, drive string) tea.Cmd {
 	}
 }
 
-// standings draws everything that recovers.
+// standings draws all recoveries.
 func (s *session) standings(ctx context.Context) error {
 	all, err := s.recoveries(ctx, "")
 	if err != nil {
@@ -264,7 +264,7 @@ c                  confirm the new drive by the tail on its label
 h                  hold it; r goes on with it
 a                  abandon it`
 
-// Update takes what happened.
+// Update handles a message.
 func (m *watching) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch v := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -280,7 +280,7 @@ func (m *watching) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.ring()
 	case opened:
 		if v.turn != m.turn {
-			return m, nil // they went on
+			return m, nil // the person moved on
 		}
 		m.busy, m.going = false, false
 		if v.err != nil {
@@ -310,7 +310,7 @@ func (m *watching) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
-// again draws what is open anew.
+// again draws the present pane again.
 func (m *watching) again() tea.Cmd {
 	switch {
 	case m.going || m.pane == roundPage || m.pane == keysPage:
@@ -321,7 +321,7 @@ func (m *watching) again() tea.Cmd {
 	return m.fill(m.pane, m.drive)
 }
 
-// ring rings once for each thing that must be put back.
+// ring rings the bell once for each alarm.
 func (m *watching) ring() tea.Cmd {
 	now := map[string]bool{}
 	fresh := false
@@ -338,7 +338,7 @@ func (m *watching) ring() tea.Cmd {
 	return tea.Raw("\a")
 }
 
-// lines are those of the round that are shown.
+// lines are the shown lines of the round.
 func (m *watching) lines() []api.RoundLine {
 	if len(m.pools) == 0 {
 		return m.round.Lines
@@ -349,7 +349,7 @@ func (m *watching) lines() []api.RoundLine {
 	)
 }
 
-// chosen is the drive that keys are about; empty when there is none.
+// chosen is the drive to which keys apply; empty if there is none.
 func (m *watching) chosen() string {
 	switch {
 	case m.pane == drivePage:
@@ -416,7 +416,7 @@ func (m *watching) move(by int) {
 	m.scroll = max(0, min(m.scroll+by, len(m.body)-m.space()))
 }
 
-// do runs something that changes the world, and says what came of it.
+// do runs an action and shows its result.
 func (m *watching) do(f func(ctx context.Context) (says string, w api.Swap, err error)) tea.Cmd {
 	m.busy, m.note = true, ""
 	return func() tea.Msg {

@@ -43,7 +43,7 @@ func (m *watching) light() tea.Cmd {
 	})
 }
 
-// toSwap opens the swap of the chosen drive; where none is open, it asks whether one is to be planned.
+// toSwap opens the swap of the chosen drive; if there is none, it asks whether to plan one.
 func (m *watching) toSwap() tea.Cmd {
 	key := m.chosen()
 	if key == "" || m.pane == swapPage {
@@ -64,7 +64,7 @@ func (m *watching) toSwap() tea.Cmd {
 	})
 }
 
-// ask puts a question into the last line.
+// ask shows a question in the last line.
 func (m *watching) ask(text string, then func(string) tea.Cmd) tea.Cmd {
 	m.question, m.typed, m.note = &question{text, then}, "", ""
 	return nil
@@ -145,7 +145,7 @@ func (m *watching) swapKey(key string) tea.Cmd {
 	return nil
 }
 
-// begin asks for what the checks of a planned swap want, one thing after the other, and then begins it.
+// begin asks for everything that the checks of a planned swap need, one after the other, and then begins it.
 func (m *watching) begin(req api.BeginSwap) tea.Cmd {
 	w := m.swap
 	for _, c := range w.Checks {

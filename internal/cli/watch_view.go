@@ -13,7 +13,7 @@ import (
 	"lantern/internal/practice"
 )
 
-// room is how wide a line may be: the mark of a practice takes some.
+// room is the width of a line, without the mark of a rehearsal.
 func (m *watching) room() int {
 	if m.s.out.practised() != "" {
 		return m.width - len([]rune(practice.Mark))
@@ -21,10 +21,10 @@ func (m *watching) room() int {
 	return m.width
 }
 
-// space is how many lines there are between the head and the foot.
+// space is the number of lines between the head and the foot.
 func (m *watching) space() int { return max(1, m.height-len(m.head())-2) }
 
-// head is what stands on every page: alarms, how old it all is, and the horizon.
+// head is on every page: alarms, the age of the data, and the horizon.
 func (m *watching) head() (out []string) {
 	o := m.s.out
 	for _, u := range m.round.Underway {
@@ -58,7 +58,7 @@ func (m *watching) head() (out []string) {
 // levels are the heights of a pool's margin: none, one, two and more members that it can lose.
 var levels = []string{"▁", "▄", "█"}
 
-// horizon is every pool in one line, the least margin first: how many members it can lose, and what runs.
+// horizon shows every pool in one line, the least margin first: how many members it can lose, and its recovery.
 func (m *watching) horizon() string {
 	o := m.s.out
 	var out []string
@@ -80,7 +80,7 @@ func (m *watching) horizon() string {
 	return o.paint("can lose  ", dim) + strings.Join(out, o.paint(" · ", dim))
 }
 
-// View draws it all.
+// View draws the screen.
 func (m *watching) View() tea.View {
 	o := m.s.out
 	head := m.head()
@@ -116,7 +116,7 @@ func (m *watching) View() tea.View {
 	return v
 }
 
-// roundBody is the round with the chosen line in sight, and below it what is under way.
+// roundBody is the round with the chosen line visible, and below it the recoveries and swaps.
 func (m *watching) roundBody(space int) (out []string) {
 	o := m.s.out
 	at := 0
@@ -168,7 +168,7 @@ func (m *watching) roundBody(space int) (out []string) {
 	return out[from:min(len(out), from+space)]
 }
 
-// foot is the question that is asked, what came of the last key, or the keys.
+// foot is a question, the result of the last key, or the list of keys.
 func (m *watching) foot() string {
 	o := m.s.out
 	switch {

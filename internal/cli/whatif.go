@@ -57,7 +57,7 @@ func (s *session) poolFile(cmd *cli.Command) (pool.Pool, api.Pool, error) {
 	return p, v, nil
 }
 
-// byTail turns label tails of a pool's file into slots, and gives what is known of the drive at a slot.
+// byTail converts label tails of a pool's file into slots, and gives the properties of the drive at a slot.
 func byTail(p *pool.Pool, v api.Pool, names []string) ([]string, func(string) api.LostMember) {
 	all := map[string]api.LostMember{}
 	note := func(in []api.Member) {
@@ -81,7 +81,7 @@ func byTail(p *pool.Pool, v api.Pool, names []string) ([]string, func(string) ap
 				fits = append(fits, slot)
 			}
 		}
-		if len(fits) == 1 { // of two with one tail, neither is meant
+		if len(fits) == 1 { // a tail of two drives is ambiguous
 			out[i] = fits[0]
 		}
 	}
@@ -170,7 +170,7 @@ func whatifCommand() *cli.Command {
 	}
 }
 
-// stakes is how loud an outcome is.
+// stakes is the style of an outcome by its severity.
 var stakes = map[api.PoolOutcome]style{
 	api.StaysLost:        loud,
 	api.StaysUnreachable: loud,
@@ -182,7 +182,7 @@ var stakes = map[api.PoolOutcome]style{
 var prospectColumns = []column{col("volume"), col("protection").spare(1), col("outcome").as("BECOMES"),
 	col("was").as("MARGIN NOW").fold(14), col("is").as("MARGIN THEN").fold(14), col("used_bytes").as("USED")}
 
-// prospector shows what would be if drives were gone.
+// prospector shows the state after a loss of drives.
 type prospector struct{ *session }
 
 func (s prospector) prospect(w api.Prospect) error {
@@ -247,7 +247,7 @@ func (s prospector) prospect(w api.Prospect) error {
 	return nil
 }
 
-// effectRows are what a loss does to each volume or group.
+// effectRows are the effects of a loss on each volume or group.
 func effectRows(w api.Prospect, outcome func(api.PoolOutcome) string) (rows [][]cell) {
 	for _, e := range w.Effects {
 		rows = append(
@@ -265,14 +265,14 @@ func effectRows(w api.Prospect, outcome func(api.PoolOutcome) string) (rows [][]
 	return rows
 }
 
-// comebacks tell what fills lost places again, by itself or by hand; what holds for several is said once.
+// comebacks describe how lost places are filled again, by themselves or by hand; a text for several is printed once.
 func (s prospector) comebacks(w api.Prospect) {
 	o := s.out
 	for i := 0; i < len(w.Comebacks); i++ {
 		c := w.Comebacks[i]
 		slots := []string{c.Slot}
 		for ; i+1 < len(w.Comebacks) && w.Comebacks[i+1].Says == c.Says && w.Comebacks[i+1].NeedsBytes == c.NeedsBytes; i++ {
-			slots = append(slots, w.Comebacks[i+1].Slot) // the same is said once
+			slots = append(slots, w.Comebacks[i+1].Slot) // the same text is printed once
 		}
 		mark := map[bool]string{true: "by itself", false: "by hand  "}[c.ByItself]
 		need := ""
@@ -288,7 +288,7 @@ func (s prospector) comebacks(w api.Prospect) {
 	}
 }
 
-// roomToDrain reports whether what is on the drives fits on the others.
+// roomToDrain reports whether the data of the drives fits on the others.
 func (s prospector) roomToDrain(w api.Prospect) {
 	o := s.out
 	if r := w.Room; r.NeedBytes > 0 {

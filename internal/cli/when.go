@@ -50,7 +50,7 @@ func ParseDuration(text string) (time.Duration, error) {
 	return time.Duration(sum), nil
 }
 
-// duration reads the value of an option, within bounds.
+// duration reads the value of an option, and checks its bounds.
 func duration(option, text string, least, most time.Duration) (time.Duration, error) {
 	d, err := ParseDuration(text)
 	if err != nil {
@@ -62,7 +62,7 @@ func duration(option, text string, least, most time.Duration) (time.Duration, er
 	return d, nil
 }
 
-// DurationText writes a duration as it is read: 90s, 10m, 1d.
+// DurationText writes a duration in the form in which it is read: 90s, 10m, 1d.
 func DurationText(d time.Duration) string {
 	for _, u := range []string{"y", "w", "d", "h", "m", "s"} {
 		if n := durationUnits[u]; d >= n && d%n == 0 {
@@ -89,7 +89,7 @@ func back(option, text string) (time.Duration, error) {
 	return d, nil
 }
 
-// DurationFlag is an option whose value is a duration; it is asked for by cmd.Duration.
+// DurationFlag is an option whose value is a duration; cmd.Duration returns it.
 type DurationFlag = cli.FlagBase[time.Duration, cli.NoConfig, durationValue]
 
 type durationValue struct{ to *time.Duration }
@@ -103,7 +103,7 @@ func (durationValue) Create(d time.Duration, to *time.Duration, _ cli.NoConfig) 
 // ToString writes a default.
 func (durationValue) ToString(d time.Duration) string { return DurationText(d) }
 
-// Set reads what was typed.
+// Set reads a value.
 func (v *durationValue) Set(text string) (err error) {
 	*v.to, err = ParseDuration(text)
 	return err

@@ -22,8 +22,8 @@ import (
 	"lantern/internal/clock"
 )
 
-// agentCertificate is what an agent shows the service beside its token, in its folder: the certificate with its key,
-// and the key for which the next one is asked, so that it is asked for the same one where an answer was lost.
+// agentCertificate is the client certificate of an agent, in its folder: the certificate with its key, and the key for
+// the next one. The next key is kept, so that after a lost answer the same request is sent again.
 type agentCertificate struct {
 	dir, host string
 	log       *slog.Logger
@@ -33,11 +33,11 @@ type agentCertificate struct {
 const (
 	certificateFile = "certificate.pem" // certificate and key
 	nextKeyFile     = "certificate-next.key"
-	// askCertificateEach is how often it is looked whether another is due, or is given at all.
+	// askCertificateEach is how often the agent checks whether another certificate is due, or is given at all.
 	askCertificateEach = time.Hour
 )
 
-// shown is what connections show; empty where there is none.
+// shown is the certificate of new connections; empty if there is none.
 func (a *agentCertificate) shown() *tls.Certificate {
 	if p := a.pair.Load(); p != nil {
 		return p
@@ -62,20 +62,21 @@ func (a *agentCertificate) load() error {
 	return nil
 }
 
-// due reports whether one is to be asked for.
+// due reports whether a certificate must be requested.
 func (a *agentCertificate) due(now time.Time) bool {
 	p := a.pair.Load()
 	return p == nil || now.After(p.Leaf.NotAfter.Add(-authority.Renew))
 }
 
-// keep asks whenever another is due, until ctx ends.
+// keep requests a certificate whenever one is due, until ctx ends.
 func (a *agentCertificate) keep(ctx context.Context, client *api.ClientWithResponses, t *connections) {
 	for (clock.Real{}).Sleep(ctx, askCertificateEach) == nil {
 		a.ask(ctx, client, t)
 	}
 }
 
-// ask asks once, where it is due. Without a certificate the agent goes on: the service says whether it needs one.
+// ask requests a certificate once if one is due. Without one the agent continues: the service says whether it needs
+// one.
 func (a *agentCertificate) ask(ctx context.Context, client *api.ClientWithResponses, t *connections) {
 	if !a.due(time.Now()) {
 		return
@@ -87,12 +88,12 @@ func (a *agentCertificate) ask(ctx context.Context, client *api.ClientWithRespon
 	case err != nil:
 		a.log.Warn("no certificate was issued; asking again in an hour", "error", err)
 	case got:
-		t.anew() // those that are made from now on show it
+		t.anew() // new connections use it
 		a.log.Info("has a certificate", "until", a.pair.Load().Leaf.NotAfter)
 	}
 }
 
-// next gets one for the next key; got is false where the service uses none.
+// next gets a certificate for the next key; got is false if the service uses none.
 func (a *agentCertificate) next(ctx context.Context, client *api.ClientWithResponses) (got bool, err error) {
 	key, request, err := a.nextKey()
 	if err != nil {
@@ -102,7 +103,7 @@ func (a *agentCertificate) next(ctx context.Context, client *api.ClientWithRespo
 	switch {
 	case err != nil:
 		return false, err
-	case r.StatusCode() == http.StatusNoContent, r.StatusCode() == http.StatusNotFound: // an older service knows none
+	case r.StatusCode() == http.StatusNoContent, r.StatusCode() == http.StatusNotFound: // an older service
 		return false, nil
 	case r.JSON200 == nil && r.ApplicationproblemJSONDefault != nil:
 		p := r.ApplicationproblemJSONDefault
@@ -122,7 +123,8 @@ func (a *agentCertificate) next(ctx context.Context, client *api.ClientWithRespo
 	return true, os.Remove(filepath.Join(a.dir, nextKeyFile))
 }
 
-// connections are those to a service. They can be made anew: those that are open show what they were made with.
+// connections are the connections to a service. They can be opened again: an open connection keeps the certificate with
+// which it was opened.
 type connections struct {
 	now atomic.Pointer[http.Transport]
 }
@@ -155,7 +157,7 @@ func parseKey(der []byte) (*ecdsa.PrivateKey, error) {
 	return private, nil
 }
 
-// nextKey is the key for which the next one is asked, PKCS 8 in PEM, and a request for it.
+// nextKey is the key for the next certificate, PKCS 8 in PEM, and a request for it.
 func (a *agentCertificate) nextKey() (key, request []byte, err error) {
 	path := filepath.Join(a.dir, nextKeyFile)
 	key, err = os.ReadFile(path)

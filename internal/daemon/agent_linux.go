@@ -24,7 +24,7 @@ import (
 	"lantern/internal/link"
 )
 
-// Agent is what an agent on this machine needs.
+// Agent has the settings of an agent on this machine.
 type Agent struct {
 	Host     string
 	Server   string
@@ -36,22 +36,22 @@ type Agent struct {
 	ReadEach time.Duration
 	Wake     bool // read drives that are asleep as well
 	Log      *slog.Logger
-	Programs []string  // command lines of programs that speak for pools
-	Print    io.Writer // when set, one report is written there and nothing is sent
-	Invite   string    // the code of an invitation, with which it asks for a token where it has none
+	Programs []string  // command lines of pool programs
+	Print    io.Writer // if set, one report is written there and nothing is sent
+	Invite   string    // the code of an invitation, with which it requests a token if it has none
 }
 
-// look is how often an agent looks for changes of which the kernel does not tell.
+// look is how often an agent looks for changes that the kernel does not report.
 const look = 15 * time.Second
 
-// drivers are the pool systems of the kernel, those first on which the others may lie.
+// drivers are the pool systems of the kernel, first those that may be below others.
 func drivers(host string, asleep func(device string) bool) []pools.Driver {
 	arrays, volumes, systems := md.New(host, clock.Real{}), lvm.New(host, clock.Real{}), btrfs.New(host, clock.Real{})
 	arrays.Asleep, volumes.Asleep, systems.Asleep = asleep, asleep, asleep
 	return []pools.Driver{arrays, volumes, systems}
 }
 
-// CheckToken refuses an agent that could not tell who it is.
+// CheckToken refuses an agent without any way to authenticate.
 func (c Agent) CheckToken() error {
 	if c.Token != "" || c.Print != nil || c.Invite != "" {
 		return nil
@@ -63,7 +63,7 @@ func (c Agent) CheckToken() error {
 	)
 }
 
-// Run reports and obeys until ctx ends.
+// Run sends reports and carries out orders until ctx ends.
 func (c Agent) Run(ctx context.Context) error {
 	if err := c.CheckToken(); err != nil {
 		return err

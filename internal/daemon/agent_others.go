@@ -12,7 +12,7 @@ import (
 	"lantern/internal/link"
 )
 
-// Agent is what an agent on this machine needs. Only Linux has what it reads.
+// Agent has the settings of an agent on this machine. It reads interfaces of Linux only.
 type Agent struct {
 	Host, Server, Token, Data, Devices string
 	Link                               link.Options
@@ -23,7 +23,7 @@ type Agent struct {
 	Programs                           []string
 }
 
-// Run says that there is nothing to run.
+// Run returns an error: there is no agent for this system.
 func (Agent) Run(context.Context) error {
 	return errors.New("an agent runs on Linux only; the service, the client and the demo run here")
 }

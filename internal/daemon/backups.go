@@ -16,15 +16,15 @@ import (
 	"lantern/internal/store"
 )
 
-// BackupPlan is when the records are copied, and how many copies are kept.
+// BackupPlan says when backups are made, and how many are kept.
 type BackupPlan struct {
 	Folder string // empty for no backups
 	Every  time.Duration
 	Keep   int // at least 1
 }
 
-// backups copies a service's records again and again. Only files that it made itself are ever removed, and only after a
-// newer one was found sound.
+// backups makes backups of a service's records by a schedule. It removes only files that it made itself, and only after
+// a newer one was checked.
 type backups struct {
 	BackupPlan
 	records string
@@ -34,7 +34,7 @@ type backups struct {
 	tried   time.Time
 }
 
-// backupName is the name of a scheduled backup, by which it is known again.
+// backupName is the form of the names of scheduled backups.
 var backupName = regexp.MustCompile(`^lantern-(\d{8}T\d{6}Z)\.db$`)
 
 const (
@@ -43,8 +43,8 @@ const (
 	tryAgain = 10 * time.Minute
 )
 
-// list are the scheduled backups that are there, the oldest first, and when the newest was made. One that is dated
-// ahead of now does not count as newest: the clock was wrong.
+// list gives the existing scheduled backups, the oldest first, and the time of the newest. One with a time in the
+// future does not count as the newest: the clock was wrong.
 func (b *backups) list(now time.Time) (names []string, newest time.Time, err error) {
 	entries, err := os.ReadDir(b.Folder)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -109,7 +109,7 @@ func (b *backups) make(now time.Time) error {
 	names = slices.DeleteFunc(
 		names,
 		func(name string) bool { return name == filepath.Base(to) },
-	) // it is kept whatever the others are called
+	) // it is kept, whatever the names of the others are
 	for len(names) > b.Keep-1 {
 		old := filepath.Join(b.Folder, names[0])
 		if err := os.Remove(store.SumFile(old)); err != nil && !errors.Is(err, os.ErrNotExist) {

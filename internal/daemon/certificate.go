@@ -9,19 +9,19 @@ import (
 	"time"
 )
 
-// certificate is the service's, read again when its files change.
+// certificate is the certificate of the service, which is read again when its files change.
 type certificate struct {
 	cert, key string // files
 	log       *slog.Logger
-	ends      func(time.Time) // told when what is in use ends
+	ends      func(time.Time) // called with the end of the certificate in use
 
 	mu     sync.Mutex
 	pair   *tls.Certificate
-	made   [2]time.Time // of the files as they were read
+	made   [2]time.Time // state of the files when they were read
 	looked time.Time
 }
 
-// lookAgain is how often it is looked whether the files have changed.
+// lookAgain is how often the files are checked for changes.
 const lookAgain = 10 * time.Second
 
 func (c *certificate) times() (out [2]time.Time) {
@@ -33,7 +33,7 @@ func (c *certificate) times() (out [2]time.Time) {
 	return out
 }
 
-// load reads the files; when they do not fit together, what was there before stays in use.
+// load reads the files; if certificate and key do not match, the previous certificate stays in use.
 func (c *certificate) load() error {
 	made := c.times()
 	pair, err := tls.LoadX509KeyPair(c.cert, c.key)

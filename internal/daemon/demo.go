@@ -14,11 +14,11 @@ type Demo struct {
 	Serve
 	Fresh  bool
 	Speed  float64 // of a new lab's clock
-	Drives int     // how many there are at least
+	Drives int     // least number of drives
 	Tour   bool    // the console begins with the walk-through
 }
 
-// stationDrives is how many the station has of its own.
+// stationDrives is the number of drives of the station without others.
 const stationDrives = 82
 
 // Run serves the demo until ctx ends.
@@ -56,7 +56,7 @@ func (c Demo) Run(ctx context.Context) error {
 func (c Demo) greet(r *running, link string) {
 	config := filepath.Join(c.Data, "client.yaml")
 	if whole, err := filepath.Abs(config); err == nil {
-		config = whole // it is to be pasted into any folder
+		config = whole // it must work in any folder
 	}
 	fmt.Fprintf(c.Out, `
 Heron Point Marine Station, a lab fleet. Nothing here is real.

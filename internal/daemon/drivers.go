@@ -12,7 +12,7 @@ import (
 	"lantern/internal/agent/pools/outside"
 )
 
-// DriverCheck puts a program that speaks for pools through the conformance kit.
+// DriverCheck tests a pool program with the conformance kit.
 type DriverCheck struct {
 	Command           []string
 	Break, Slot, With string
@@ -23,7 +23,7 @@ type DriverCheck struct {
 	Log               *slog.Logger
 }
 
-// Run says what came of each part, and how many failed.
+// Run prints the result of each part, and returns the number of failed ones.
 func (c DriverCheck) Run(ctx context.Context) (failed int, err error) {
 	k := outside.Kit{
 		Command:  c.Command,

@@ -18,8 +18,8 @@ import (
 // askEach is how often an agent asks whether it is enrolled.
 const askEach = 5 * time.Second
 
-// enrol asks for the host with the code of an invitation until it is enrolled, and gives its token: one that it made
-// itself, and keeps in its folder, so that it asks under the same one after a restart.
+// enrol requests enrolment with the code of an invitation until the host is enrolled, and returns its token. The agent
+// makes the token itself and keeps it in its folder, so that it is the same after a restart.
 func (c Agent) enrol(ctx context.Context, transport http.RoundTripper) (token string, err error) {
 	file := filepath.Join(c.Data, "token")
 	b, err := os.ReadFile(file)
@@ -58,7 +58,7 @@ func (c Agent) enrol(ctx context.Context, transport http.RoundTripper) (token st
 	return "", ctx.Err()
 }
 
-// ask asks once.
+// ask sends one request.
 func (c Agent) ask(ctx context.Context, client *api.ClientWithResponses, token string) (says string, done bool) {
 	r, err := client.AskEnrolmentWithResponse(ctx, api.AskEnrolment{Code: c.Invite, Name: c.Host, Token: token})
 	switch {

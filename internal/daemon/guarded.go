@@ -7,14 +7,14 @@ import (
 	"sync"
 )
 
-// mostOpen is how many connections one address may have open at once; this machine's own and those of proxies that are
-// trusted are not counted.
+// mostOpen is the greatest number of open connections of one address. Those of this machine and of trusted proxies are
+// not counted.
 const mostOpen = 512
 
-// guarded is a listener on which no address can take all connections.
+// guarded is a listener that limits the connections of each address.
 type guarded struct {
 	net.Listener
-	proxies []netip.Prefix // whose connections are those of many people
+	proxies []netip.Prefix // addresses whose connections are of many people
 	mu      sync.Mutex
 	open    map[string]int
 }
@@ -33,7 +33,7 @@ func (g *guarded) Accept() (net.Conn, error) {
 		if g.take(from.IP.String()) {
 			return &counted{Conn: c, free: sync.OnceFunc(func() { g.give(from.IP.String()) })}, nil
 		}
-		_ = c.Close() // nobody waits for what it says
+		_ = c.Close() // its result is not needed
 	}
 }
 

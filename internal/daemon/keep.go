@@ -42,7 +42,7 @@ func Backup(data, to string, out io.Writer) error {
 	return nil
 }
 
-// Restore puts a backup in the place of the records of a service's folder.
+// Restore replaces the records of a service's folder by a backup.
 func Restore(from, data string, out io.Writer) error {
 	kept, err := store.Restore(from, records(data))
 	if err != nil {
@@ -60,8 +60,8 @@ func Restore(from, data string, out io.Writer) error {
 	return nil
 }
 
-// CheckRecords looks through the records of a service's folder, or through a backup, and says what each look found;
-// wrong counts the looks that found something.
+// CheckRecords checks the records of a service's folder, or a backup, and prints the result of each check; wrong is the
+// number of checks that found something.
 func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wrong int, err error) {
 	file := backup
 	if file == "" {
@@ -94,7 +94,7 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 		return wrong, err
 	}
 	defer os.RemoveAll(dir)
-	// All else is looked at in a copy: nothing that is loaded there can change what it was made from.
+	// Everything else is checked in a copy, so that nothing can change the records.
 	at := filepath.Join(dir, "lantern.db")
 	if _, err := store.Backup(file, at); err != nil {
 		say("a copy to look at", err, "")
@@ -154,7 +154,7 @@ func CheckRecords(ctx context.Context, data, backup string, out io.Writer) (wron
 	return wrong, nil
 }
 
-// Salvage copies what can be read of damaged records into a file that can be restored, and says what was lost.
+// Salvage copies the readable part of damaged records into a file that can be restored, and says what was lost.
 func Salvage(ctx context.Context, from, to string, out io.Writer) error {
 	all, err := store.Salvage(from, to, makesSense)
 	if err != nil {
@@ -188,7 +188,7 @@ func Salvage(ctx context.Context, from, to string, out io.Writer) error {
 	return nil
 }
 
-// makesSense says of a row of the records whether it can be what was written.
+// makesSense checks whether a row of the records can be as it was written.
 func makesSense(table string, row map[string]any) bool {
 	bytesOf := func(v any) []byte {
 		switch v := v.(type) {
@@ -218,7 +218,7 @@ func makesSense(table string, row map[string]any) bool {
 	return true
 }
 
-// PlanMigration says what this version would change of the form of a service's records.
+// PlanMigration lists the changes that this version would make to the schema of a service's records.
 func PlanMigration(data string, out io.Writer) error {
 	p, err := store.PlanMigration(records(data))
 	if errors.Is(err, os.ErrNotExist) {
@@ -239,7 +239,7 @@ func PlanMigration(data string, out io.Writer) error {
 	return nil
 }
 
-// Sizes says what takes room in the records of a service's folder.
+// Sizes gives the sizes of the parts of a service's records.
 func Sizes(data string, out io.Writer) error {
 	tables, free, err := store.Sizes(records(data))
 	if errors.Is(err, os.ErrNotExist) {
@@ -267,7 +267,7 @@ func Sizes(data string, out io.Writer) error {
 	return nil
 }
 
-// Shrink writes the records of a service's folder anew, without what is free in them.
+// Shrink writes the records of a service's folder again, without free pages.
 func Shrink(data string, out io.Writer) error {
 	before, after, err := store.Anew(records(data))
 	if errors.Is(err, os.ErrNotExist) {
@@ -280,5 +280,5 @@ func Shrink(data string, out io.Writer) error {
 	return nil
 }
 
-// smallest is how large a table is that is worth a line.
+// smallest is the least size of a table that gets a line.
 const smallest = 16 << 10

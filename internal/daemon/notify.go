@@ -10,15 +10,15 @@ import (
 	"lantern/internal/clock"
 )
 
-// notify tells the service manager something (sd_notify(3)); without one it does nothing.
+// notify sends a state to the service manager (sd_notify(3)); without one it does nothing.
 func notify(log *slog.Logger, state string) {
 	if _, err := daemon.SdNotify(false, state); err != nil {
 		log.Warn("the service manager could not be notified", "state", state, "error", err)
 	}
 }
 
-// watched tells the service manager that the process is alive, for as long as alive says so, twice in the time after
-// which it would be started anew (WatchdogSec= of systemd.service(5)). alive may hang: then nothing is told.
+// watched reports to the service manager that the process works, as long as alive returns true, twice in the time after
+// which it would be restarted (WatchdogSec= of systemd.service(5)). If alive does not return, nothing is reported.
 func watched(ctx context.Context, log *slog.Logger, alive func()) {
 	within, err := daemon.SdWatchdogEnabled(false)
 	if err != nil || within == 0 {

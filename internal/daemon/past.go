@@ -13,7 +13,7 @@ import (
 	"lantern/internal/store"
 )
 
-// then is a clock that shows one moment.
+// then is a clock that always shows the same moment.
 type then struct {
 	clock.Clock
 	at time.Time
@@ -21,13 +21,13 @@ type then struct {
 
 func (c then) Now() time.Time { return c.at }
 
-// pastFolders is how the folders are named in which earlier moments are loaded.
+// pastFolders is the form of the names of the folders with earlier moments.
 const pastFolders = "past-*"
 
-// openPast gives what loads the records as they were: a copy, in a folder of its own beside them, that goes with its
-// end.
+// openPast gives the function that loads the records of an earlier moment: a copy in its own folder beside them, which
+// is removed when it is closed.
 func (c Serve) openPast(live *store.Store, cl clock.Clock) httpd.OpenPast {
-	// What a service that was killed left there is of no use.
+	// Folders of a killed service are of no use.
 	left, _ := filepath.Glob(filepath.Join(c.Data, pastFolders))
 	for _, dir := range left {
 		_ = os.RemoveAll(dir)

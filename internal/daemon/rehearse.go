@@ -26,27 +26,26 @@ import (
 	"lantern/internal/wire"
 )
 
-// practiceFile marks a folder as that of a practice, and holds what it is a copy of.
+// practiceFile marks a folder as that of a rehearsal, and names the pool of which it is a copy.
 const practiceFile = "practice.json"
 
-// Rehearsal is a service on a lab copy of a pool and its hosts. It knows nothing of the service that the copy came
-// from, not even its address; the hosts are the lab's own, and no other is ever enrolled: so no order of it can reach a
-// real drive.
+// Rehearsal is a service on a lab copy of a pool and its hosts. It does not know the address of the original service.
+// Its hosts are those of its lab, and no other is ever enrolled, so its orders cannot reach a real drive.
 type Rehearsal struct {
 	Serve
 	Pool string
-	// Copy is what it is made after; nil goes on with the one that is in the folder.
+	// Copy is the copied pool; nil continues the rehearsal in the folder.
 	Copy    *api.Copy
 	Person  string
-	Speed   float64 // of time while nothing but waiting is left
+	Speed   float64 // pace of time while there is nothing to do but wait
 	Mishaps []string
-	folder  string // how to say where it is, if that was said
+	folder  string // the option for the folder, if it was given
 }
 
-// Mishaps reports which there are, a line each.
+// Mishaps describes the mishaps, one per line.
 func Mishaps() string { return practice.List() }
 
-// Check looks whether it can be what was asked for, and finds the folder if none was given.
+// Check checks the settings, and finds the folder if none was given.
 func (c *Rehearsal) Check() error {
 	for _, m := range c.Mishaps {
 		if !practice.Mishap(m).Known() {
@@ -68,19 +67,19 @@ func (c *Rehearsal) Check() error {
 	return nil
 }
 
-// kept is what of a rehearsal is in its folder beside lab and service.
+// kept is stored in the folder of a rehearsal beside its lab and its service.
 type kept struct {
 	api.Practice
 	Person   string            `json:"person"`
 	Differs  []string          `json:"differs"`
-	Verdicts map[string]string `json:"verdicts"` // that were found in the real fleet, by serial
-	Needs    []string          `json:"needs"`    // label tails of the members that need a hand
+	Verdicts map[string]string `json:"verdicts"` // verdicts in the real fleet, by serial
+	Needs    []string          `json:"needs"`    // label tails of the members that need a person
 }
 
-// Run serves the practice until ctx ends.
+// Run serves the rehearsal until ctx ends.
 func (c Rehearsal) Run(ctx context.Context) error {
 	if err := c.canListen(); err != nil {
-		return err // before anything of an earlier practice is thrown away
+		return err // before anything of an earlier rehearsal is removed
 	}
 	fleet, k, err := c.prepare()
 	if err != nil {
@@ -109,7 +108,7 @@ func (c Rehearsal) Run(ctx context.Context) error {
 		}}.run(ctx)
 }
 
-// prepare makes the copy's lab, or opens the one that is in the folder.
+// prepare makes the lab for the copy, or opens the one in the folder.
 func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	mark, place := filepath.Join(c.Data, practiceFile), filepath.Join(c.Data, "lab.json")
 	var k kept
@@ -164,7 +163,7 @@ func (c Rehearsal) prepare() (*lab.Fleet, kept, error) {
 	return fleet, k, err
 }
 
-// needs are the label tails of the pool's members that are to be replaced, the gravest first.
+// needs are the label tails of the pool's members that must be replaced, the worst first.
 func needs(c api.Copy) (tails []string) {
 	p := wire.ToPool(c.Pools[0])
 	for _, v := range []api.Verdict{api.Dead, api.Replace} {
@@ -177,10 +176,11 @@ func needs(c api.Copy) (tails []string) {
 	return tails
 }
 
-// attributeOf is the ATA attribute by which a lab drive tells a metric that other kinds of drives tell otherwise.
+// attributeOf is the ATA attribute with which a lab drive reports a metric that other kinds of drives report in another
+// way.
 var attributeOf = map[string]byte{"grown_defects": 5, "media_errors": 187, "uncorrected_read_errors": 187}
 
-// answerable gives every drive of a copy an identity that a lab drive can answer with; nearly all keep their own.
+// answerable gives every drive of a copy an identity that a lab drive can report; nearly all keep their own.
 func answerable(c *api.Copy) {
 	became := map[string]string{}
 	for i := range c.Drives {
@@ -207,7 +207,7 @@ func answerable(c *api.Copy) {
 	}
 }
 
-// fromCopy makes the lab's hosts, drives and pools out of a copy, whose drives it makes answerable.
+// fromCopy makes the lab's hosts, drives and pools from a copy.
 func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Pool) {
 	answerable(c)
 	for _, h := range c.Hosts {
@@ -215,7 +215,7 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 		for _, l := range h.Layouts {
 			layout, err := wire.ToLayout(l)
 			if err != nil {
-				continue // it cannot be drawn, so it is on no map either
+				continue // it cannot be drawn, so it has no map
 			}
 			x.Layout = append(x.Layout, layout)
 			if !l.Told {
@@ -255,20 +255,20 @@ func fromCopy(c *api.Copy) (hosts []*lab.Host, drives []*lab.Drive, ps []*lab.Po
 				p.Fill = rec.Kind
 			}
 		}
-		p.Seq = len(p.Recs) + 1000 // ids of its own do not meet those that were copied
+		p.Seq = len(p.Recs) + 1000 // new ids differ from those that were copied
 		ps = append(ps, p)
 	}
 	return hosts, drives, ps
 }
 
-// onWholeDrives is a pool whose members are whole drives: a lab's have no partitions, and nothing between them and the
-// pool.
+// onWholeDrives changes a pool to one whose members are whole drives: the lab has no partitions and no layers between
+// drives and pools.
 func onWholeDrives(p pool.Pool) pool.Pool {
 	p.Everyone(func(_ string, m *pool.Member) { m.Device, m.Partition, m.Layers, m.Under = "", 0, nil, "" })
 	return p
 }
 
-// driveFrom makes a lab drive that tells of itself what is known of another.
+// driveFrom makes a lab drive that reports what is known of a real one.
 func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 	desc := wire.ToDescription(d.Drive)
 	speaks := d.Drive.Blind == "" || len(d.Reading.Metrics) > 0
@@ -323,8 +323,8 @@ func driveFrom(d api.CopyDrive, at time.Time) *lab.Drive {
 	return x
 }
 
-// await waits until every host of the copy has told of itself, and lets the service know what people had told the real
-// one. It gives the verdicts as they are in the practice, by serial.
+// await waits until every host of the copy has reported, and gives the service what people had entered in the real one.
+// It returns the verdicts in the rehearsal, by serial.
 func (c Rehearsal) await(ctx context.Context, r *running) (map[string]string, error) {
 	for {
 		ready := true
@@ -376,7 +376,7 @@ func (c Rehearsal) greet(r *running, link string, k kept, verdicts map[string]st
 	differs := slices.Clone(k.Differs)
 	for _, serial := range slices.Sorted(maps.Keys(k.Verdicts)) {
 		if c.Copy == nil {
-			break // what was practised since is otherwise on purpose
+			break // changes of the rehearsal since then are intended
 		}
 		if was, is := k.Verdicts[serial], verdicts[serial]; was != is && is != "" {
 			differs = append(differs, fmt.Sprintf("%s is %s in reality, and %s in the rehearsal", serial, was, is))

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"github.com/benbjohnson/litestream"
-	_ "github.com/benbjohnson/litestream/file" // the places to which records can be copied: a folder,
+	_ "github.com/benbjohnson/litestream/file" // kinds of places for copies of the records: a folder,
 	_ "github.com/benbjohnson/litestream/s3"   // an object store;
 	"github.com/benbjohnson/litestream/sftp"   // another machine
 	"github.com/superfly/ltx"
@@ -28,11 +28,11 @@ import (
 	"lantern/internal/store"
 )
 
-// copyEach is how often changes of the records are copied, and how often a standby looks for them: at most about so
-// much is lost when the first machine is.
+// copyEach is how often changes of the records are copied, and how often a standby looks for them. About this much can
+// be lost with the first machine.
 const copyEach = time.Second
 
-// replica is where records are copied to, or from.
+// replica is a place of a copy of the records.
 func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.Replica, error) {
 	client, err := litestream.NewReplicaClientFromURL(address)
 	if err != nil {
@@ -53,7 +53,7 @@ func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.R
 		}
 	}
 	client.SetLogger(log)
-	if db == nil { // it is only read from; the engine takes its logger from there
+	if db == nil { // it is only read; the engine takes its logger from it
 		db = litestream.NewDB("standby")
 		db.Logger = log
 	}
@@ -62,7 +62,7 @@ func replica(db *litestream.DB, address string, log *slog.Logger) (*litestream.R
 	return r, nil
 }
 
-// overS3 refuses an address of an object store that would show its secret, or send records over plain HTTP.
+// overS3 refuses an address of an object store that contains a secret, or uses plain HTTP.
 func overS3(address string) error {
 	u, err := url.Parse(address)
 	if err != nil {
@@ -80,8 +80,8 @@ func overS3(address string) error {
 	return nil
 }
 
-// overSSH takes from an address which key is shown to the other machine, and which key that machine must have: records
-// hold what lets people in, so they go to no machine that only has the right name.
+// overSSH reads from an address which key is used, and which host key the other machine must have. Records contain the
+// hashes of secrets, so the name of a machine is not enough.
 func overSSH(c *sftp.ReplicaClient, address string) error {
 	u, err := url.Parse(address)
 	if err != nil {
@@ -115,7 +115,7 @@ func CheckReplica(option, address string) error {
 	return nil
 }
 
-// replicate copies each change of the records until end is called, which copies what is left.
+// replicate copies each change of the records until end is called, which copies the rest.
 func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(context.Context) error, err error) {
 	if c.ReplicateTo == "" {
 		return func(context.Context) error { return nil }, nil
@@ -149,11 +149,11 @@ func (c Serve) replicate(st *store.Store, tell func(notices.Copying)) (end func(
 	}, nil
 }
 
-// lookAtCopyEach is how often it is looked up to which change the copy has come.
+// lookAtCopyEach is how often the progress of the copy is checked.
 const lookAtCopyEach = 10 * time.Second
 
-// watchCopy reports how far the copy is, until ctx ends: every change that was in the records at one look is there once
-// the copy has come as far as they had then.
+// watchCopy reports the progress of the copy until ctx ends: a change in the records at one check is in the copy when
+// the copy has reached the position of that check.
 func (c Serve) watchCopy(ctx context.Context, db *litestream.DB, tell func(notices.Copying)) {
 	state := notices.Copying{To: withoutQuery(c.ReplicateTo), Since: time.Now()}
 	var asked time.Time
@@ -187,16 +187,16 @@ func (c Serve) watchCopy(ctx context.Context, db *litestream.DB, tell func(notic
 	}
 }
 
-// withoutQuery leaves out what is behind an address.
+// withoutQuery removes the query from an address.
 func withoutQuery(address string) string {
 	before, _, _ := strings.Cut(address, "?")
 	return before
 }
 
-// quiet passes on what an operator can do something about.
+// quiet passes on messages that an operator can act on.
 func quiet(log *slog.Logger) *slog.Logger { return slog.New(onlyFrom{log.Handler(), slog.LevelWarn}) }
 
-// onlyFrom is a handler that leaves out what is below a level.
+// onlyFrom is a handler that leaves out messages below a level.
 type onlyFrom struct {
 	slog.Handler
 	least slog.Level
@@ -217,7 +217,7 @@ func (h onlyFrom) WithGroup(name string) slog.Handler {
 	return onlyFrom{h.Handler.WithGroup(name), h.least}
 }
 
-// takeOverFile is put into a standby's folder by who says that it is to take over.
+// takeOverFile in a standby's folder orders it to take over.
 const takeOverFile = "take-over.json"
 
 // TakeOver tells the standby of a folder to take over.
@@ -232,11 +232,11 @@ func TakeOver(data, by, reason string) error {
 	return agent.WriteWhole(filepath.Join(data, takeOverFile), b)
 }
 
-// txidOf is where the engine notes up to which change a standby has come.
+// txidOf is the file in which the engine records the position of a standby.
 func txidOf(data string) string { return records(data) + "-txid" }
 
-// follow keeps the records of a folder as those of the first service are, until somebody says that they take over. It
-// gives who said so, and why.
+// follow keeps the records of a folder equal to those of the first service, until a person orders it to take over. It
+// returns who ordered it, and the reason.
 func (c Serve) follow(ctx context.Context) (by, reason string, err error) {
 	if _, err := os.Stat(records(c.Data)); err == nil {
 		if _, err := os.Stat(txidOf(c.Data)); err != nil {
@@ -263,7 +263,7 @@ func (c Serve) follow(ctx context.Context) (by, reason string, err error) {
 			}
 		}
 	}
-	// What the first wrote before it ended is taken in by two more looks.
+	// Two more reads copy what the first service wrote before its end.
 	if err := (clock.Real{}).Sleep(ctx, 2*copyEach+copyEach/2); err != nil {
 		return "", "", err
 	}
@@ -304,7 +304,7 @@ func (c Serve) copyFrom(ctx context.Context, r *litestream.Replica) error {
 	}
 }
 
-// standby follows another service, answers that it is a standby, and serves once somebody said that it takes over.
+// standby follows another service, answers that it is a standby, and serves after a person ordered it to take over.
 func (c Serve) standby(ctx context.Context) error {
 	if err := private(c.Data); err != nil {
 		return err
@@ -336,7 +336,7 @@ func (c Serve) standby(ctx context.Context) error {
 	return c.Run(ctx)
 }
 
-// standbyAnswer says that this is a standby: it lives, and is not ready.
+// standbyAnswer answers requests at a standby: it is alive, and not ready.
 func (c Serve) standbyAnswer(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	w.Header().Set("Retry-After", "5")

@@ -1,4 +1,4 @@
-// Package daemon puts the parts together that run for long: the service, an agent, and the demo with its lab.
+// Package daemon puts the long-running programs together: the service, an agent, and the demo with its lab.
 package daemon
 
 import (
@@ -34,22 +34,22 @@ import (
 // Version is set when the binary is built.
 var Version = "dev"
 
-// Provider signs people in who are known elsewhere.
+// Provider signs people in by an identity provider.
 type Provider = httpd.Provider
 
-// Metrics is how other programs watch the service.
+// Metrics are the settings of the service's own metrics.
 type Metrics = httpd.Metrics
 
-// Retention is how long records are kept.
+// Retention is the time for which records are kept.
 type Retention = service.Retention
 
-// UsualRetention is what is kept where nothing else is said, LeastRetention the shortest that can be asked for.
+// UsualRetention is the default, LeastRetention the shortest that is allowed.
 var (
 	UsualRetention = service.UsualRetention
 	LeastRetention = time.Duration(service.LeastRetention)
 )
 
-// Serve is what the service needs.
+// Serve has the settings of a service.
 type Serve struct {
 	Listen   string // address and port
 	Data     string // folder
@@ -60,24 +60,24 @@ type Serve struct {
 	AgentCertificates bool
 	Out               io.Writer
 	Log               *slog.Logger
-	Provider          *Provider // of identities; nil for tokens alone
-	Base              *url.URL  // where people and agents reach it; nil for address it listens on
+	Provider          *Provider // identity provider; nil for tokens alone
+	Base              *url.URL  // its address for people and agents; nil for the address on which it listens
 	Proxies           []netip.Prefix
 	Metrics           httpd.Metrics
-	// MetricsListen is an address of its own at which metrics are told without a token; empty for none.
+	// MetricsListen is a separate address at which metrics need no token; empty for none.
 	MetricsListen string
 	Backups       BackupPlan
-	Retention     service.Retention // zero for what is usual
-	// ReplicateTo is where each change of the records is copied to; StandbyOf is where the records come from of a
-	// service that this one stands by for. Empty for neither.
+	Retention     service.Retention // zero for the default
+	// ReplicateTo is the place to which each change of the records is copied; StandbyOf is the place of the copy of
+	// another service for which this one is a standby. Both may be empty.
 	ReplicateTo, StandbyOf string
-	// Headquarters makes it one that shows many sites; Site makes it tell one.
+	// Headquarters makes it a headquarters; Site makes it a site of one.
 	Headquarters Headquarters
 	Site         SiteLink
 
-	tookOver *api.AuditEntry // what to note of a standby that took over
-	still    bool            // what is due is done when somebody says so, for tests
-	copied   api.Practice    // set when all of it is a practice
+	tookOver *api.AuditEntry // text of the event for a standby that took over
+	still    bool            // due work is done only when the test asks for it
+	copied   api.Practice    // set in a rehearsal
 }
 
 // running is a service that listens.
@@ -87,7 +87,7 @@ type running struct {
 	url     string
 	done    chan error
 	stop    func() error
-	reload  func() error // reads the certificate again; nil without one
+	reload  func() error // reads the certificate again; nil if there is none
 	joined  joined
 }
 
@@ -120,7 +120,7 @@ func (c Serve) Run(ctx context.Context) error {
 	notify(c.Log, "READY=1\nSTATUS=serves "+c.reached(r))
 	live, ended := context.WithCancel(ctx)
 	defer ended()
-	watched(live, c.Log, func() { r.service.Ready() }) // which needs the lock that everything needs
+	watched(live, c.Log, func() { r.service.Ready() }) // it needs the lock of the service
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP)
 	defer signal.Stop(again)
@@ -139,7 +139,7 @@ func (c Serve) Run(ctx context.Context) error {
 	return errors.Join(err, r.stop())
 }
 
-// reload reads again what may have changed: the certificate.
+// reload reads the certificate again.
 func (c Serve) reload(r *running) {
 	if r.reload == nil {
 		c.Log.Info("nothing to reload: no certificate is used")
@@ -152,7 +152,7 @@ func (c Serve) reload(r *running) {
 	c.Log.Info("the certificate was reloaded")
 }
 
-// reached is where people reach it.
+// reached is its address for people.
 func (c Serve) reached(r *running) string {
 	if c.Base != nil {
 		return strings.TrimRight(c.Base.String(), "/")
@@ -160,7 +160,7 @@ func (c Serve) reached(r *running) string {
 	return r.url
 }
 
-// Check looks whether these settings can be used.
+// Check checks the settings.
 func (c Serve) Check() error {
 	if (c.Cert == "") != (c.Key == "") {
 		return errors.New("TLS needs both --cert and --key")
@@ -191,14 +191,14 @@ func (c Serve) Check() error {
 	return errors.Join(c.refuseOpen(), c.checkSites())
 }
 
-// loopback reports whether an address is one of this machine alone.
+// loopback reports whether an address can be reached from this machine only.
 func loopback(address string) bool {
 	host, _, err := net.SplitHostPort(address)
 	ip := net.ParseIP(host)
 	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
-// refuseOpen refuses to listen where others could read tokens off the wire.
+// refuseOpen refuses to listen on an address where tokens would travel without encryption.
 func (c Serve) refuseOpen() error {
 	if _, _, err := net.SplitHostPort(c.Listen); err != nil {
 		return fmt.Errorf("%q is not an address to listen on, such as 127.0.0.1:7411: %w", c.Listen, err)
@@ -221,7 +221,7 @@ func (c Serve) listen() (net.Listener, error) {
 	return l, err
 }
 
-// canListen looks whether start will find its address free.
+// canListen checks whether the address is free.
 func (c Serve) canListen() error {
 	l, err := c.listen()
 	if err != nil {
@@ -283,7 +283,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 		return nil, errors.Join(err, r.store.Close())
 	}
 	site.Headquarters, r.joined = part.headquarters, part
-	// Requests end with this context, so that streams and long polls do not hold a stop up.
+	// Requests end with this context, so that streams and long polls do not delay a stop.
 	requests, cut := context.WithCancel(context.Background())
 	var unused unused
 	server := &http.Server{
@@ -357,7 +357,7 @@ func (c Serve) start(ctx context.Context, cl clock.Clock, lab httpd.Lab) (*runni
 	return r, nil
 }
 
-// settle tells a service what it has to know of how it runs.
+// settle passes settings to the service.
 func (c Serve) settle(r *running) {
 	if c.tookOver != nil {
 		if err := r.service.People.Note(*c.tookOver); err != nil {
@@ -373,7 +373,7 @@ func (c Serve) settle(r *running) {
 	}
 }
 
-// deliver sends what is to be sent until ctx ends: reports on a period, and messages.
+// deliver sends reports on periods and messages until ctx ends.
 func (c Serve) deliver(ticking context.Context, r *running, delivering *sync.WaitGroup) {
 	delivering.Go(func() {
 		for ticking.Err() == nil {
@@ -385,7 +385,7 @@ func (c Serve) deliver(ticking context.Context, r *running, delivering *sync.Wai
 	})
 	delivering.Go(func() {
 		for ticking.Err() == nil {
-			delivering.Go(func() { // a channel that is slow does not hold up the next look at the others
+			delivering.Go(func() { // a slow channel does not delay the others
 				if err := r.service.Notices.Deliver(ticking); err != nil {
 					c.Log.Error("a delivery could not be recorded", "error", err)
 				}
@@ -395,8 +395,8 @@ func (c Serve) deliver(ticking context.Context, r *running, delivering *sync.Wai
 	})
 }
 
-// reportPage makes a page of a report for an e-mail. Without an address at which people reach the service there are no
-// links.
+// reportPage makes a page of a report for an e-mail. It has no links if the address of the service for people is not
+// known.
 func (c Serve) reportPage(v api.PeriodReport) (string, error) {
 	base := ""
 	if c.Base != nil {

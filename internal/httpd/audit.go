@@ -16,10 +16,10 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// internalRequest marks a request that the service asks itself, to see how something is before and after a change.
+// internalRequest marks a request that the service sends to itself to read a state before and after a change.
 type internalRequest struct{}
 
-// mostOfAudit is how much is kept of what changed.
+// mostOfAudit is the greatest number of bytes of a change that the audit keeps.
 const mostOfAudit = 8 << 10
 
 func address(c *echo.Context) string {
@@ -42,12 +42,12 @@ func (s *Server) audited(next echo.HandlerFunc, o apiCall) echo.HandlerFunc {
 			return next(c)
 		}
 		if o.Role == api.Viewer && changes && o.ID != "addPerson" && o.ID != "endSession" {
-			return next(c) // it asks with a body, and changes nothing
+			return next(c) // a query with a body; it changes nothing
 		}
 		about := s.about(c)
 		c.Set(whatAbout, about)
 		var before map[string]json.RawMessage
-		looks := changes && !streamed(c.Request()) // an import changes no one thing that could be shown
+		looks := changes && !streamed(c.Request()) // an import changes too many things to be shown
 		if looks {
 			before = s.look(c)
 		}
@@ -61,14 +61,14 @@ func (s *Server) audited(next echo.HandlerFunc, o apiCall) echo.HandlerFunc {
 	}
 }
 
-// whatAbout is the key of the context under which is kept what a request's body names.
+// whatAbout is the context key of the names in a request's body.
 const whatAbout = "about"
 
-// about is what a request's body names, such as a drive: what is made anew has no path of its own.
+// about holds the names in a request's body, such as of a drive: a new object has no path of its own yet.
 func (s *Server) about(c *echo.Context) string {
 	fields, err := fieldsOf(c)
 	if err != nil {
-		return "" // whoever takes the body says why
+		return "" // the handler that reads the body reports the error
 	}
 	var out []string
 	for _, f := range append(slices.Clone(named), "name", "kind", "to") {
@@ -79,7 +79,7 @@ func (s *Server) about(c *echo.Context) string {
 	return strings.Join(out, ", ")
 }
 
-// look asks for what a request changes, as the same person would see it.
+// look reads what a request changes, with the rights of the same person.
 func (s *Server) look(c *echo.Context) map[string]json.RawMessage {
 	path := strings.TrimRight(c.Request().URL.Path, "/")
 	for range 2 {
@@ -99,7 +99,7 @@ func (s *Server) look(c *echo.Context) map[string]json.RawMessage {
 	return nil
 }
 
-// difference is what differs of two objects, each as JSON.
+// difference gives the fields in which two objects differ, each as JSON.
 func difference(before, after map[string]json.RawMessage) (was, is string) {
 	a, b := map[string]json.RawMessage{}, map[string]json.RawMessage{}
 	for k, v := range before {
@@ -155,7 +155,7 @@ func (s *Server) record(c *echo.Context, o apiCall, failed error, was, is string
 	})
 }
 
-// note writes an entry down.
+// note stores an entry.
 func (s *Server) note(e api.AuditEntry) {
 	if err := s.Service.People.Note(e); err != nil {
 		s.Log.Error("an entry of the audit could not be written", "who", e.Who, "action", e.Action, "target", e.Target,

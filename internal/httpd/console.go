@@ -17,7 +17,7 @@ import (
 	"lantern/web"
 )
 
-// useLink signs a console in by a link that works once.
+// useLink opens a session for a console by a link that works once.
 func (s *Server) useLink(c *echo.Context) error {
 	session, err := s.Service.People.UseLink(c.QueryParam("code"), caller(c))
 	if err != nil {
@@ -44,10 +44,10 @@ func (s *Server) setCookie(c *echo.Context, value string, age int) {
 	)
 }
 
-// console serves its files; every other address is the console's own, for it to make sense of.
+// console serves the console's files, and its page for every other address: the console has its own routes.
 func (s *Server) console() echo.HandlerFunc { return s.consoleUnder()(s.root()) }
 
-// consoleUnder gives the console for a path that it is under.
+// consoleUnder gives the console for the path under which it is served.
 func (s *Server) consoleUnder() func(root string) echo.HandlerFunc {
 	files, built := web.Files()
 	return func(root string) echo.HandlerFunc { return s.consoleOf(files, built, s.page(files, root)) }
@@ -96,7 +96,8 @@ func takes(r *http.Request, coding string) bool {
 	return false
 }
 
-// page is the console's one page. In a practice it says so itself, before anything of it runs and whoever is signed in.
+// page is the page of the console. In a rehearsal it contains a notice in plain HTML, which is visible before any
+// script runs and whoever is signed in.
 func (s *Server) page(files fs.FS, root string) []byte {
 	b, _ := fs.ReadFile(files, "index.html")
 	b = pageUnder(b, root)

@@ -12,8 +12,8 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// feed gives the calendar of tests as iCalendar (RFC 5545) to whoever knows its address. Tests of one kind in one pool
-// on one day are one event, so that a large fleet stays readable.
+// feed gives the calendar of tests as iCalendar (RFC 5545) to anybody who knows its address. Tests of one kind in one
+// pool on one day are one event, so that a large fleet stays readable.
 func (s *Server) feed(c *echo.Context) error {
 	token, ok := strings.CutSuffix(c.Param("file"), ".ics")
 	if !ok || !s.Service.Selftests.FeedKnown(token) {
@@ -40,7 +40,7 @@ func (s *Server) feed(c *echo.Context) error {
 		}
 		e.SetSummary(harmless.Line(fmt.Sprintf("%s self-tests, %s: %s", day.Kind, day.Place, drives)))
 		e.SetLocation(harmless.Line(day.Place))
-		e.SetTimeTransparency(ics.TransparencyTransparent) // nobody is busy because of it
+		e.SetTimeTransparency(ics.TransparencyTransparent) // it makes nobody busy in the calendar
 		var lines []string
 		for _, t := range day.Tests {
 			line := fmt.Sprintf("%s %s %s", t.At.UTC().Format("15:04Z"), t.Tail, t.Bay)

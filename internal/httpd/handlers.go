@@ -56,7 +56,7 @@ type (
 	testCalls      struct{ *Server }
 )
 
-// answer is a value, or the error instead of it.
+// answer sends a value, or an error instead of it.
 func answer[T any](c *echo.Context, status int, v T, err error) error {
 	if err != nil {
 		return err
@@ -71,7 +71,7 @@ func lines(c *echo.Context, all iter.Seq[readings.Line]) error {
 	e := json.NewEncoder(c.Response())
 	for l := range all {
 		if e.Encode(l) != nil {
-			return nil // whoever asked is gone
+			return nil // the client is gone
 		}
 	}
 	return nil
@@ -80,7 +80,7 @@ func lines(c *echo.Context, all iter.Seq[readings.Line]) error {
 // maxImport is the largest import.
 const maxImport = 1 << 30
 
-// secret answers with what is told once.
+// secret sends a value that is shown only once.
 func secret(c *echo.Context, v any, err error) error {
 	c.Set(isSecret, true)
 	return answer(c, http.StatusCreated, v, err)
@@ -89,7 +89,7 @@ func secret(c *echo.Context, v any, err error) error {
 // beat is how often an idle stream says that it is alive.
 const beat = 10 * time.Second
 
-// stillEach is how often it is looked whether who listens still may.
+// stillEach is how often the rights of a listener are checked again.
 const stillEach = 3 * time.Second
 
 func agentHost(c *echo.Context) string {
@@ -104,7 +104,8 @@ var noLab = &problem.Problem{
 	Do:     "Start one with: lantern demo",
 }
 
-// inLab simulates a person's hands in the lab; what they ask for comes as JSON, and so does what they see, if anything.
+// inLab does in the lab what a person would do at the hardware. The request is JSON, and so is the result, if there is
+// one.
 func inLab[T any](s *Server, c *echo.Context, do func(req T) (seen any, err error)) error {
 	if s.Lab == nil {
 		return noLab

@@ -15,7 +15,7 @@ func (s accountCalls) GetMe(c *echo.Context) error {
 		return err
 	}
 	if s.Headquarters != nil {
-		since = time.Time{} // what sites knew is asked of them
+		since = time.Time{} // the site is asked
 	}
 	return c.JSON(
 		http.StatusOK,
@@ -33,7 +33,7 @@ func (s accountCalls) GetMe(c *echo.Context) error {
 	)
 }
 
-// GetReady reports whether the service can do its work. Everybody may ask.
+// GetReady reports whether the service can record reports and orders. It needs no token.
 func (s accountCalls) GetReady(c *echo.Context) error {
 	says, ready := s.Service.Ready()
 	status := http.StatusOK
@@ -66,7 +66,7 @@ func (s accountCalls) SignIn(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// SignOut ends it.
+// SignOut ends the session.
 func (s accountCalls) SignOut(c *echo.Context) error {
 	if cookie, err := c.Cookie(s.cookieName()); err == nil {
 		if err := s.Service.People.SignOut(cookie.Value); err != nil {
@@ -83,7 +83,7 @@ func (s accountCalls) ListPeople(c *echo.Context) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// AddPerson makes somebody known.
+// AddPerson adds a person and returns their token.
 func (s accountCalls) AddPerson(c *echo.Context) error {
 	req, err := take[api.AddPerson](c, maxBody)
 	if err != nil {
@@ -93,7 +93,7 @@ func (s accountCalls) AddPerson(c *echo.Context) error {
 	return secret(c, v, err)
 }
 
-// RemovePerson takes somebody's token away.
+// RemovePerson removes a person; their token ends.
 func (s accountCalls) RemovePerson(c *echo.Context, name string) error {
 	if err := s.Service.People.RemovePerson(person(c), name); err != nil {
 		return err
@@ -101,7 +101,7 @@ func (s accountCalls) RemovePerson(c *echo.Context, name string) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// MakeFeed makes the address of the calendar.
+// MakeFeed makes a secret address for the calendar.
 func (s accountCalls) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
 	if err := s.real("its tests are not for calendars"); err != nil {
 		return err
@@ -110,7 +110,7 @@ func (s accountCalls) MakeFeed(c *echo.Context, _ api.MakeFeedParams) error {
 	return secret(c, v, err)
 }
 
-// EndFeed ends it.
+// EndFeed makes that address invalid.
 func (s accountCalls) EndFeed(c *echo.Context) error {
 	if err := s.Service.Selftests.EndFeed(); err != nil {
 		return err
@@ -124,7 +124,7 @@ func (s accountCalls) ListAudit(c *echo.Context, p api.ListAuditParams) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// VerifyAudit reports whether all entries are as they were written.
+// VerifyAudit reports whether any entry was changed after it was written.
 func (s accountCalls) VerifyAudit(c *echo.Context, p api.VerifyAuditParams) error {
 	v, err := s.Service.People.VerifyAudit(p.Number, p.Hash)
 	return answer(c, http.StatusOK, v, err)
@@ -137,7 +137,7 @@ func (s accountCalls) ListSessions(c *echo.Context) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// EndSession ends one.
+// EndSession ends a session.
 func (s accountCalls) EndSession(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.People.EndSession(rights(c), id); err != nil {
 		return err

@@ -15,7 +15,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// PushReport takes a report in.
+// PushReport accepts a report.
 func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	s.hearAgent(agentHost(c), p.LanternAgent)
 	// After a power cut all hosts report at once. A waiting report is kept as JSON, which needs a tenth of the memory.
@@ -45,7 +45,7 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// arrive reads a request's body into memory. If that fails, whoever reads the body gets the error.
+// arrive reads a request's body into memory. If that fails, the next reader of the body gets the error.
 func arrive(r *http.Request) {
 	text, err := io.ReadAll(io.LimitReader(r.Body, maxReport+1))
 	if err == nil {
@@ -54,7 +54,7 @@ func arrive(r *http.Request) {
 	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(text), failing{err}))
 }
 
-// failing is a reader of nothing but an error.
+// failing is a reader that only returns an error.
 type failing struct{ error }
 
 func (f failing) Read([]byte) (int, error) { return 0, f.error }
@@ -68,7 +68,7 @@ func (s agentsCalls) GetAgentController(c *echo.Context) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// hearAgent notes what an agent says of itself; what cannot be read is nothing.
+// hearAgent reads what an agent reports about itself; a value that cannot be read is left out.
 func (s agentsCalls) hearAgent(host, text string) {
 	var a api.AgentState
 	if text == "" || json.Unmarshal([]byte(text), &a) != nil || bounds.Check(a) != nil {
@@ -78,7 +78,7 @@ func (s agentsCalls) hearAgent(host, text string) {
 	s.Service.Fleet.HearAgent(host, a)
 }
 
-// TakeOrders gives a host its orders.
+// TakeOrders gives an agent the orders for its host.
 func (s agentsCalls) TakeOrders(c *echo.Context, p api.TakeOrdersParams) error {
 	out, err := s.Service.Orders.TakeOrders(
 		c.Request().Context(),
@@ -88,7 +88,7 @@ func (s agentsCalls) TakeOrders(c *echo.Context, p api.TakeOrdersParams) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// ReportOutcome takes an outcome in.
+// ReportOutcome accepts the outcome of an order.
 func (s agentsCalls) ReportOutcome(c *echo.Context, id api.IdParam) error {
 	o, err := take[api.Outcome](c, maxBody)
 	if err != nil {
@@ -117,7 +117,7 @@ func (s agentsCalls) AskCertificate(c *echo.Context) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// AskEnrolment lets an agent ask for its host. Whoever tries codes is slowed down as whoever tries tokens.
+// AskEnrolment accepts an agent's request to enrol its host. Wrong codes are slowed down like wrong tokens.
 func (s agentsCalls) AskEnrolment(c *echo.Context) error {
 	req, err := take[api.AskEnrolment](c, maxBody)
 	if err != nil {

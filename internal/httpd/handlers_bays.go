@@ -19,7 +19,7 @@ func (s baysCalls) ListLights(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Bays.Lights())
 }
 
-// LightOn asks for a light.
+// LightOn turns a locate light on.
 func (s baysCalls) LightOn(c *echo.Context, _ api.LightOnParams) error {
 	req, err := take[api.LightOn](c, maxBody)
 	if err != nil {
@@ -37,19 +37,19 @@ func (s baysCalls) LightOn(c *echo.Context, _ api.LightOnParams) error {
 	return answer(c, http.StatusAccepted, l, err)
 }
 
-// LightOff puts one out.
+// LightOff turns a light off.
 func (s baysCalls) LightOff(c *echo.Context, id api.IdParam) error {
 	l, err := s.Service.Bays.LightOff(id)
 	return answer(c, http.StatusAccepted, l, err)
 }
 
-// ListLayouts lists how a host's enclosures look.
+// ListLayouts lists the layouts of a host's enclosures.
 func (s baysCalls) ListLayouts(c *echo.Context, host string) error {
 	v, err := s.Service.Bays.Layouts(host)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// SetLayout keeps how an enclosure looks.
+// SetLayout stores the layout of an enclosure.
 func (s baysCalls) SetLayout(c *echo.Context, host, name string, _ api.SetLayoutParams) error {
 	l, err := take[api.Layout](c, maxBody)
 	if err != nil {
@@ -60,7 +60,7 @@ func (s baysCalls) SetLayout(c *echo.Context, host, name string, _ api.SetLayout
 	return answer(c, http.StatusOK, v, err)
 }
 
-// RemoveLayout forgets it.
+// RemoveLayout removes a layout.
 func (s baysCalls) RemoveLayout(c *echo.Context, host, name string, _ api.RemoveLayoutParams) error {
 	if err := s.Service.Bays.RemoveLayout(person(c), host, name); err != nil {
 		return err
@@ -77,13 +77,13 @@ func (s baysCalls) MoveLayout(c *echo.Context, host, name string, _ api.MoveLayo
 	return none(c, s.Service.Bays.MoveLayout(person(c), host, name, req.Name))
 }
 
-// GetSurvey gives the walk of a host.
+// GetSurvey gives the survey of a host.
 func (s baysCalls) GetSurvey(c *echo.Context, host string) error {
 	v, err := s.Service.Bays.Survey(host)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// ActOnSurvey does a step of it.
+// ActOnSurvey does one step of a survey.
 func (s baysCalls) ActOnSurvey(c *echo.Context, host string, _ api.ActOnSurveyParams) error {
 	req, err := take[api.SurveyAct](c, maxBody)
 	if err != nil {
@@ -102,7 +102,7 @@ func (s baysCalls) ConfirmBay(c *echo.Context, _ api.ConfirmBayParams) error {
 	if err := s.Service.Bays.ConfirmBay(person(c), req); err != nil {
 		return err
 	}
-	if req.Drive == "" { // what was known of the bay is forgotten
+	if req.Drive == "" { // the observation of this bay is removed
 		return answer(c, http.StatusOK, api.Drive{Findings: []api.Finding{}}, nil)
 	}
 	v, err := s.Service.Views.Drive(req.Drive)

@@ -13,7 +13,7 @@ func (s flagsCalls) ListNotices(c *echo.Context, p api.ListNoticesParams) error 
 	return answer(c, http.StatusOK, all, err)
 }
 
-// AcknowledgeNotice records that the caller saw one.
+// AcknowledgeNotice records that the caller saw a notice.
 func (s flagsCalls) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.AcknowledgeNoticeJSONBody](c, maxBody)
 	if err != nil {
@@ -23,7 +23,7 @@ func (s flagsCalls) AcknowledgeNotice(c *echo.Context, id api.IdParam) error {
 	return answer(c, http.StatusOK, n, err)
 }
 
-// MuteNotice says nothing of one for a while.
+// MuteNotice suppresses messages about a notice for a time.
 func (s flagsCalls) MuteNotice(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.MuteNoticeJSONBody](c, maxBody)
 	if err != nil {
@@ -38,7 +38,7 @@ func (s flagsCalls) ListChannels(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Notices.Channels())
 }
 
-// PutChannel keeps one.
+// PutChannel stores a channel.
 func (s flagsCalls) PutChannel(c *echo.Context, id api.IdParam) error {
 	if err := s.real("it tells nobody outside"); err != nil {
 		return err
@@ -51,7 +51,7 @@ func (s flagsCalls) PutChannel(c *echo.Context, id api.IdParam) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// RemoveChannel takes one away.
+// RemoveChannel removes a channel.
 func (s flagsCalls) RemoveChannel(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.Notices.RemoveChannel(person(c), id); err != nil {
 		return err
@@ -59,7 +59,7 @@ func (s flagsCalls) RemoveChannel(c *echo.Context, id api.IdParam) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// TestChannel sends a message through one.
+// TestChannel sends a test message through a channel.
 func (s flagsCalls) TestChannel(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.Notices.TestChannel(c.Request().Context(), person(c), id); err != nil {
 		return err
@@ -72,7 +72,7 @@ func (s flagsCalls) ListRules(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Judging.Rules())
 }
 
-// TryThreshold says what a threshold would flag.
+// TryThreshold gives the drives that a threshold would flag.
 func (s flagsCalls) TryThreshold(c *echo.Context) error {
 	req, err := take[api.ThresholdSet](c, maxBody)
 	if err != nil {
@@ -82,7 +82,7 @@ func (s flagsCalls) TryThreshold(c *echo.Context) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// TryRule runs an expression over the past.
+// TryRule evaluates an expression over past readings.
 func (s flagsCalls) TryRule(c *echo.Context) error {
 	req, err := take[api.RuleTry](c, maxBody)
 	if err != nil {
@@ -92,7 +92,7 @@ func (s flagsCalls) TryRule(c *echo.Context) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// SetThreshold sets one.
+// SetThreshold sets a threshold.
 func (s flagsCalls) SetThreshold(c *echo.Context) error {
 	req, err := take[api.ThresholdSet](c, maxBody)
 	if err != nil {
@@ -102,7 +102,7 @@ func (s flagsCalls) SetThreshold(c *echo.Context) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// PutRule keeps an own rule, or switches a built-in one.
+// PutRule stores a rule of people's own, or turns a built-in rule on or off.
 func (s flagsCalls) PutRule(c *echo.Context, id api.IdParam) error {
 	req, err := take[api.RulePut](c, maxBody)
 	if err != nil {
@@ -112,7 +112,7 @@ func (s flagsCalls) PutRule(c *echo.Context, id api.IdParam) error {
 	return answer(c, http.StatusOK, out, err)
 }
 
-// RemoveRule takes an own rule away.
+// RemoveRule removes a rule of people's own.
 func (s flagsCalls) RemoveRule(c *echo.Context, id api.IdParam) error {
 	if err := s.Service.Judging.RemoveRule(person(c), id); err != nil {
 		return err

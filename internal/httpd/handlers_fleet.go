@@ -37,7 +37,7 @@ func (s fleetCalls) ListPools(c *echo.Context, p api.ListPoolsParams) error {
 	return answer(c, http.StatusOK, all, err)
 }
 
-// GetHorizon tells all pools in a few blocks.
+// GetHorizon summarizes all pools in a few blocks.
 func (s fleetCalls) GetHorizon(c *echo.Context, p api.GetHorizonParams) error {
 	blocks := min(max(cmp.Or(p.Blocks, 20), 2), 200)
 	if s.Headquarters != nil {
@@ -119,7 +119,7 @@ func (s fleetCalls) GetLatestReadings(c *echo.Context) error {
 	})
 }
 
-// ImportReadings takes readings of the past in.
+// ImportReadings stores readings from the past.
 func (s fleetCalls) ImportReadings(c *echo.Context) error {
 	lines := bufio.NewScanner(http.MaxBytesReader(c.Response(), c.Request().Body, maxImport))
 	lines.Buffer(nil, maxBody)
@@ -151,7 +151,7 @@ func (s fleetCalls) Search(c *echo.Context, p api.SearchParams) error {
 	return c.JSON(http.StatusOK, s.Service.Views.Search(p.Q))
 }
 
-// StreamEvents sends what happens as it happens.
+// StreamEvents sends events as they occur.
 func (s fleetCalls) StreamEvents(c *echo.Context, p api.StreamEventsParams) error {
 	after, _ := strconv.ParseInt(p.LastEventID, 10, 64)
 	past, live, stop, err := s.Service.Listen(after)
@@ -161,7 +161,7 @@ func (s fleetCalls) StreamEvents(c *echo.Context, p api.StreamEventsParams) erro
 	defer stop()
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("X-Accel-Buffering", "no") // a proxy that holds answers back must not hold these
+	w.Header().Set("X-Accel-Buffering", "no") // a proxy must not buffer this answer
 	w.WriteHeader(http.StatusOK)
 	rc := http.NewResponseController(w)
 	send := func(e api.Event) error {
@@ -196,7 +196,7 @@ func (s fleetCalls) StreamEvents(c *echo.Context, p api.StreamEventsParams) erro
 		select {
 		case e, open := <-live:
 			if !open || send(e) != nil {
-				return nil // fell behind, or gone: the listener resumes by itself
+				return nil // the listener was too slow or is gone; it connects again by itself
 			}
 		case <-tick.C:
 			if _, err := fmt.Fprint(w, ": alive\n\n"); err != nil {
@@ -204,7 +204,7 @@ func (s fleetCalls) StreamEvents(c *echo.Context, p api.StreamEventsParams) erro
 			}
 		case <-look.C:
 			if still == nil || !still() {
-				return nil // the session or the token has ended, and this ends with it
+				return nil // the session or the token has ended, so the stream ends
 			}
 			continue
 		case <-c.Request().Context().Done():
@@ -226,7 +226,7 @@ func (s fleetCalls) RenamePool(c *echo.Context, name api.PoolParam, _ api.Rename
 	return answer(c, http.StatusOK, p, err)
 }
 
-// MergeDrives says that a drive is one that was known under another identity.
+// MergeDrives joins the records of two identities of one drive.
 func (s fleetCalls) MergeDrives(c *echo.Context, name api.DriveParam, _ api.MergeDrivesParams) error {
 	req, err := take[api.MergeDrives](c, maxBody)
 	if err != nil {
@@ -236,17 +236,17 @@ func (s fleetCalls) MergeDrives(c *echo.Context, name api.DriveParam, _ api.Merg
 	return answer(c, http.StatusOK, d, err)
 }
 
-// ForgetPool lists a pool no more.
+// ForgetPool removes a pool from the lists.
 func (s fleetCalls) ForgetPool(c *echo.Context, pool string, _ api.ForgetPoolParams) error {
 	return s.withReason(c, func(reason string) error { return s.Service.Fleet.ForgetPool(person(c), pool, reason) })
 }
 
-// ForgetDrive lists a drive no more.
+// ForgetDrive removes a drive from the lists.
 func (s fleetCalls) ForgetDrive(c *echo.Context, drive string, _ api.ForgetDriveParams) error {
 	return s.withReason(c, func(reason string) error { return s.Service.Fleet.ForgetDrive(person(c), drive, reason) })
 }
 
-// WhatIf says what becomes of a pool when members are lost.
+// WhatIf computes the state of a pool after the loss of members.
 func (s fleetCalls) WhatIf(c *echo.Context, name api.PoolParam, q api.WhatIfParams) error {
 	p, err := s.Service.Views.WhatIf(name, q.Lose, q.Survives, q.Limit)
 	return answer(c, http.StatusOK, p, err)
@@ -262,13 +262,13 @@ func (s fleetCalls) PlanMoves(c *echo.Context, name api.PoolParam) error {
 	return answer(c, http.StatusOK, o, err)
 }
 
-// PoolFit says what size takes each member's place.
+// PoolFit gives the size that a drive needs to replace each member.
 func (s fleetCalls) PoolFit(c *echo.Context, name api.PoolParam) error {
 	f, err := s.Service.Views.Fit(name)
 	return answer(c, http.StatusOK, f, err)
 }
 
-// SetPriorityHours gives a pool's recoveries another priority within some hours.
+// SetPriorityHours sets the priority of a pool's recoveries within some hours of the day.
 func (s fleetCalls) SetPriorityHours(c *echo.Context, name api.PoolParam) error {
 	req, err := take[api.PriorityHours](c, maxBody)
 	if err != nil {
@@ -278,13 +278,13 @@ func (s fleetCalls) SetPriorityHours(c *echo.Context, name api.PoolParam) error 
 	return answer(c, http.StatusOK, p, err)
 }
 
-// RemovePriorityHours leaves a pool's priority as it is.
+// RemovePriorityHours removes the hours; the present priority stays.
 func (s fleetCalls) RemovePriorityHours(c *echo.Context, name api.PoolParam) error {
 	p, err := s.Service.Views.RemovePriorityHours(person(c), name)
 	return answer(c, http.StatusOK, p, err)
 }
 
-// CopyPool gives all that a practice is made after.
+// CopyPool gives a copy of a pool with everything that a rehearsal needs.
 func (s fleetCalls) CopyPool(c *echo.Context, pool api.PoolParam) error {
 	if err := s.real("a copy of it would be the copy of a copy"); err != nil {
 		return err
@@ -293,7 +293,7 @@ func (s fleetCalls) CopyPool(c *echo.Context, pool api.PoolParam) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// AskAddress asks what is at an address of a drive.
+// AskAddress asks a pool what it stores at an address of a drive.
 func (s fleetCalls) AskAddress(c *echo.Context, drive api.DriveParam, _ api.AskAddressParams) error {
 	req, err := take[api.Address](c, maxBody)
 	if err != nil {

@@ -12,7 +12,7 @@ func (s hostsCalls) ListHosts(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Views.Hosts())
 }
 
-// SetRoom says where a host stands.
+// SetRoom sets the room of a host.
 func (s hostsCalls) SetRoom(c *echo.Context, host string) error {
 	req, err := take[api.Room](c, maxBody)
 	if err != nil {
@@ -34,7 +34,7 @@ func (s hostsCalls) TakeOver(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// EnrolHost makes a host known.
+// EnrolHost adds a host and returns its token.
 func (s hostsCalls) EnrolHost(c *echo.Context) error {
 	if err := s.real("it takes no host in, so that no order of it reaches one"); err != nil {
 		return err
@@ -47,12 +47,12 @@ func (s hostsCalls) EnrolHost(c *echo.Context) error {
 	return secret(c, api.Enrolled{Name: req.Name, Token: token}, err)
 }
 
-// RetireHost takes a host out of the fleet.
+// RetireHost removes a host from the fleet.
 func (s hostsCalls) RetireHost(c *echo.Context, host string, _ api.RetireHostParams) error {
 	return s.withReason(c, func(reason string) error { return s.Service.Fleet.RetireHost(person(c), host, reason) })
 }
 
-// SetController keeps how a host's management controller is reached.
+// SetController stores the address and the account of a host's management controller.
 func (s hostsCalls) SetController(c *echo.Context, host string, _ api.SetControllerParams) error {
 	req, err := take[api.SetController](c, maxBody)
 	if err == nil {
@@ -67,7 +67,7 @@ func (s hostsCalls) SetController(c *echo.Context, host string, _ api.SetControl
 	return c.NoContent(http.StatusNoContent)
 }
 
-// RemoveController forgets it.
+// RemoveController removes them.
 func (s hostsCalls) RemoveController(c *echo.Context, host string) error {
 	if err := s.Service.Fleet.RemoveController(person(c), host); err != nil {
 		return err
@@ -85,13 +85,13 @@ func (s hostsCalls) RenameHost(c *echo.Context, host string, _ api.RenameHostPar
 	return answer(c, http.StatusOK, h, err)
 }
 
-// ListInvitations reports what is open, and who waits.
+// ListInvitations lists the open invitations, and the hosts that wait for approval.
 func (s hostsCalls) ListInvitations(c *echo.Context) error {
 	v, err := s.Service.Fleet.Invitations()
 	return answer(c, http.StatusOK, v, err)
 }
 
-// Invite makes a code for hosts.
+// Invite makes a code with which hosts can ask to be enrolled.
 func (s hostsCalls) Invite(c *echo.Context) error {
 	req, err := take[api.InviteHosts](c, maxBody)
 	if err != nil {
@@ -105,7 +105,7 @@ func (s hostsCalls) Invite(c *echo.Context) error {
 	return answer(c, http.StatusCreated, v, err)
 }
 
-// WithdrawInvitation ends one.
+// WithdrawInvitation ends an invitation.
 func (s hostsCalls) WithdrawInvitation(c *echo.Context, id string) error {
 	return none(c, s.Service.Fleet.Withdraw(person(c), id))
 }
@@ -120,7 +120,7 @@ func (s hostsCalls) DeclineHost(c *echo.Context, host string) error {
 	return none(c, s.Service.Fleet.Decline(person(c), host))
 }
 
-// withReason does what needs a reason and answers nothing.
+// withReason does something that needs a reason; the answer has no body.
 func (*Server) withReason(c *echo.Context, do func(reason string) error) error {
 	req, err := take[api.Reason](c, maxBody)
 	if err != nil {
@@ -132,7 +132,7 @@ func (*Server) withReason(c *echo.Context, do func(reason string) error) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// none answers that something is done.
+// none sends an answer without a body.
 func none(c *echo.Context, err error) error {
 	if err != nil {
 		return err

@@ -12,18 +12,18 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// ListInventory reports what is known of drives beyond what they tell.
+// ListInventory lists what people know of drives, such as purchase and warranty.
 func (s inventoryCalls) ListInventory(c *echo.Context, p api.ListInventoryParams) error {
 	v, err := s.Service.Inventory.InventoryItems(p.Where, p.Q)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// ListInventoryFields reports what can be set.
+// ListInventoryFields lists the fields that can be set.
 func (s inventoryCalls) ListInventoryFields(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Inventory.Fields())
 }
 
-// GetInventory reports what is known of one drive.
+// GetInventory gives the inventory record of one drive.
 func (s inventoryCalls) GetInventory(c *echo.Context, drive string) error {
 	v, err := s.Service.Inventory.Item(drive)
 	return answer(c, http.StatusOK, v, err)
@@ -39,7 +39,7 @@ func (s inventoryCalls) SetInventory(c *echo.Context, drive string, _ api.SetInv
 	return answer(c, http.StatusOK, v, err)
 }
 
-// RemoveInventory removes what was written of a drive.
+// RemoveInventory removes the inventory record of a drive.
 func (s inventoryCalls) RemoveInventory(c *echo.Context, drive string) error {
 	return none(c, s.Service.Inventory.RemoveItem(person(c), drive))
 }
@@ -54,19 +54,19 @@ func (s inventoryCalls) ImportInventory(c *echo.Context) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// GetFailures reports how often drives fail.
+// GetFailures gives failure rates.
 func (s inventoryCalls) GetFailures(c *echo.Context, p api.GetFailuresParams) error {
 	v, err := s.Service.Views.Failures(p)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// GetStockAdvice reports what to buy.
+// GetStockAdvice gives the spares to buy.
 func (s inventoryCalls) GetStockAdvice(c *echo.Context, p api.GetStockAdviceParams) error {
 	v, err := s.Service.Views.Advice(p.LeadDays, p.Confidence)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// ListCapacity reports when pools will be full, and what would give them room.
+// ListCapacity gives when pools will be full, and what would add room.
 func (s inventoryCalls) ListCapacity(c *echo.Context, p api.ListCapacityParams) error {
 	v, err := s.Service.Capacity(p)
 	return answer(c, http.StatusOK, v, err)
@@ -86,7 +86,7 @@ func (s inventoryCalls) report(ctx context.Context, p api.GetReportParams) (api.
 	return s.Service.Period(p)
 }
 
-// GetReportPage is the same as a page that prints, with links to where its figures come from.
+// GetReportPage is the same as a page for printing, with links to the sources of its figures.
 func (s inventoryCalls) GetReportPage(c *echo.Context, p api.GetReportPageParams) error {
 	zone := time.UTC
 	if p.Zone != "" {
@@ -108,7 +108,7 @@ func (s inventoryCalls) GetReportPage(c *echo.Context, p api.GetReportPageParams
 	return c.HTML(http.StatusOK, page)
 }
 
-// GetStory reports what happened.
+// GetStory lists past events.
 func (s inventoryCalls) GetStory(c *echo.Context, kind string, name string, p api.GetStoryParams) error {
 	v, err := s.Service.Story(kind, name, p)
 	return answer(c, http.StatusOK, v, err)
@@ -122,7 +122,7 @@ func (s inventoryCalls) ListStock(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Stock.Stock())
 }
 
-// KeepInStock says that a drive is.
+// KeepInStock adds a drive to the stock.
 func (s inventoryCalls) KeepInStock(c *echo.Context, drive string) error {
 	req, err := take[api.KeepStock](c, maxBody)
 	if err != nil {
@@ -132,7 +132,7 @@ func (s inventoryCalls) KeepInStock(c *echo.Context, drive string) error {
 	return answer(c, http.StatusOK, v, err)
 }
 
-// DropFromStock says that it is not any more.
+// DropFromStock removes a drive from the stock.
 func (s inventoryCalls) DropFromStock(c *echo.Context, drive string) error {
 	if err := s.Service.Stock.DropFromStock(person(c), drive); err != nil {
 		return err
@@ -140,7 +140,7 @@ func (s inventoryCalls) DropFromStock(c *echo.Context, drive string) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// SetCold reports whether a host's drives are changed only while it is down.
+// SetCold sets whether a host's drives are changed only while it is down.
 func (s inventoryCalls) SetCold(c *echo.Context, host string) error {
 	req, err := take[api.Cold](c, maxBody)
 	if err != nil {

@@ -15,7 +15,7 @@ func (s labCalls) pace() api.Lab {
 	return api.Lab{Now: s.Now(), Speed: s.Lab.Speed(), Hurry: s.Lab.Hurry()}
 }
 
-// GetLab reports how time runs.
+// GetLab gives the pace of the lab's time.
 func (s labCalls) GetLab(c *echo.Context) error {
 	if s.Lab == nil {
 		return noLab
@@ -23,7 +23,7 @@ func (s labCalls) GetLab(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.pace())
 }
 
-// SetLabSpeed makes the lab's time run faster or slower.
+// SetLabSpeed sets the pace of the lab's time.
 func (s labCalls) SetLabSpeed(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabSpeed) (any, error) {
 		if req.Speed < 0 || req.Speed > 10000 {
@@ -54,7 +54,7 @@ func (s labCalls) LabPull(c *echo.Context) error {
 	})
 }
 
-// LabJoin does by hand what an order would do to a pool that can only be watched.
+// LabJoin does by hand in a watched pool what an order would do in another one.
 func (s labCalls) LabJoin(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabJoin) (any, error) {
 		m, err := s.Lab.JoinByHand(req.Pool, req.Slot, req.Drive)
@@ -62,8 +62,8 @@ func (s labCalls) LabJoin(c *echo.Context) error {
 	})
 }
 
-// neededIn is what the swap needs that waits for a drive in a bay, or on the host that is named: the tail of the drive
-// of whose make it is, and its size where that is another.
+// neededIn describes the drive that a swap waits for in a bay, or on a host: the tail of a drive of the same model, and
+// the size if it differs.
 func (s labCalls) neededIn(bay string) (like string, bytes int64) {
 	for _, w := range s.Service.Swaps.Swaps(true) {
 		if w.Into == bay || w.Old.Bay == bay || w.Host == bay {
@@ -76,7 +76,7 @@ func (s labCalls) neededIn(bay string) (like string, bytes int64) {
 	return "", 0
 }
 
-// LabInsert puts one in.
+// LabInsert inserts a drive in the lab.
 func (s labCalls) LabInsert(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabInsert) (any, error) {
 		if req.Drive == "" && req.Like == "" && req.CapacityBytes == 0 {
@@ -98,12 +98,12 @@ func (s labCalls) LabInsert(c *echo.Context) error {
 	})
 }
 
-// LabSilence makes enclosures of the lab tell nothing of themselves.
+// LabSilence stops the reports of the lab's enclosures.
 func (s labCalls) LabSilence(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabSilence) (any, error) { return nil, s.Lab.Silence(req.Host, !req.Over) })
 }
 
-// LabEyes lists what eyes would see blink.
+// LabEyes lists the bays that blink.
 func (s labCalls) LabEyes(c *echo.Context) error {
 	if s.Lab == nil {
 		return noLab
@@ -111,7 +111,7 @@ func (s labCalls) LabEyes(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Lab.Blinks())
 }
 
-// LabPart makes a part of a shelf fail, or well again.
+// LabPart makes a part of a shelf fail, or repairs it.
 func (s labCalls) LabPart(c *echo.Context) error {
 	return inLab(
 		s.Server,
@@ -120,12 +120,12 @@ func (s labCalls) LabPart(c *echo.Context) error {
 	)
 }
 
-// LabPower takes a lab host down, or brings it up.
+// LabPower turns a lab host off or on.
 func (s labCalls) LabPower(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabPower) (any, error) { return nil, s.Lab.Power(req.Host, req.On) })
 }
 
-// LabRead reads a label, or all data of a pool.
+// LabRead reads a drive's label, or all data of a pool.
 func (s labCalls) LabRead(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabRead) (any, error) {
 		var out api.LabSeen
@@ -141,12 +141,12 @@ func (s labCalls) LabRead(c *echo.Context) error {
 	})
 }
 
-// LabStuck makes the recoveries of a lab pool wait for a word.
+// LabStuck stops the recoveries of a lab pool until it is called again.
 func (s labCalls) LabStuck(c *echo.Context) error {
 	return inLab(s.Server, c, func(req api.LabStuck) (any, error) { return nil, s.Lab.Stick(req.Pool, req.Stuck) })
 }
 
-// LabMishap lets something go wrong in a pool when its time has come.
+// LabMishap schedules a mishap in a pool.
 func (s labCalls) LabMishap(c *echo.Context) error {
 	return inLab(
 		s.Server,

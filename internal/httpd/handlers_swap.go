@@ -25,7 +25,7 @@ func (s swapCalls) swap(c *echo.Context, status int, w api.Swap, err error) erro
 	return answer(c, status, w, err)
 }
 
-// PlanSwap plans one.
+// PlanSwap plans a swap.
 func (s swapCalls) PlanSwap(c *echo.Context, _ api.PlanSwapParams) error {
 	req, err := take[api.PlanSwap](c, maxBody)
 	if err != nil {
@@ -35,13 +35,13 @@ func (s swapCalls) PlanSwap(c *echo.Context, _ api.PlanSwapParams) error {
 	return s.swap(c, http.StatusCreated, w, err)
 }
 
-// GetSwap gives one.
+// GetSwap gives a swap.
 func (s swapCalls) GetSwap(c *echo.Context, id api.IdParam) error {
 	w, err := s.Service.Swaps.Swap(id)
 	return s.swap(c, http.StatusOK, w, err)
 }
 
-// BeginSwap begins one.
+// BeginSwap begins a swap.
 func (s swapCalls) BeginSwap(c *echo.Context, id api.IdParam, p api.BeginSwapParams) error {
 	req, err := take[api.BeginSwap](c, maxBody)
 	if err != nil {
@@ -61,7 +61,7 @@ func (s swapCalls) ConfirmSwap(c *echo.Context, id api.IdParam, p api.ConfirmSwa
 	return s.swap(c, http.StatusOK, w, err)
 }
 
-// word takes a person's word on a swap.
+// word handles a person's action on a swap.
 func (s swapCalls) word(c *echo.Context, kind swap.EventKind, id, match string) error {
 	req, err := take[api.Reason](c, maxBody)
 	if err != nil {
@@ -71,27 +71,27 @@ func (s swapCalls) word(c *echo.Context, kind swap.EventKind, id, match string) 
 	return s.swap(c, http.StatusOK, w, err)
 }
 
-// NextInSwap does what the step is about, or says that it was done.
+// NextInSwap does the present step, or records that a person did it.
 func (s swapCalls) NextInSwap(c *echo.Context, id api.IdParam, p api.NextInSwapParams) error {
 	return s.word(c, swap.NextIt, id, p.IfMatch)
 }
 
-// BackInSwap goes one step back.
+// BackInSwap returns to the previous step.
 func (s swapCalls) BackInSwap(c *echo.Context, id api.IdParam, p api.BackInSwapParams) error {
 	return s.word(c, swap.BackIt, id, p.IfMatch)
 }
 
-// HoldSwap holds one.
+// HoldSwap pauses a swap.
 func (s swapCalls) HoldSwap(c *echo.Context, id api.IdParam, p api.HoldSwapParams) error {
 	return s.word(c, swap.HoldIt, id, p.IfMatch)
 }
 
-// ResumeSwap lets one go on.
+// ResumeSwap continues a paused swap.
 func (s swapCalls) ResumeSwap(c *echo.Context, id api.IdParam, p api.ResumeSwapParams) error {
 	return s.word(c, swap.ResumeIt, id, p.IfMatch)
 }
 
-// AbandonSwap abandons one.
+// AbandonSwap abandons a swap.
 func (s swapCalls) AbandonSwap(c *echo.Context, id api.IdParam, p api.AbandonSwapParams) error {
 	return s.word(c, swap.AbandonIt, id, p.IfMatch)
 }
@@ -106,7 +106,7 @@ func (s swapCalls) LeadSwap(c *echo.Context, id api.IdParam, p api.LeadSwapParam
 	return s.swap(c, http.StatusOK, w, err)
 }
 
-// FateOfOld records what becomes of the old drive.
+// FateOfOld records what is done with the old drive.
 func (s swapCalls) FateOfOld(c *echo.Context, id api.IdParam, p api.FateOfOldParams) error {
 	req, err := take[api.OldFate](c, maxBody)
 	if err != nil {
@@ -122,7 +122,7 @@ func (s swapCalls) ReportSwap(c *echo.Context, id api.IdParam) error {
 	return answer(c, http.StatusOK, r, err)
 }
 
-// EvidenceOfSwap gives what a warranty return is argued with, as one file.
+// EvidenceOfSwap gives the evidence for a warranty return, as one file.
 func (s swapCalls) EvidenceOfSwap(c *echo.Context, id api.IdParam) error {
 	files, tail, err := s.Service.Views.Evidence(id)
 	return s.bundle(c, files, tail, err)
@@ -134,7 +134,7 @@ func (s swapCalls) EvidenceOfDrive(c *echo.Context, drive string) error {
 	return s.bundle(c, files, tail, err)
 }
 
-// bundle answers files as one.
+// bundle sends several files as one archive.
 func (s swapCalls) bundle(c *echo.Context, files []views.EvidenceFile, tail string, err error) error {
 	if err != nil {
 		return err
@@ -166,7 +166,7 @@ func (s swapCalls) ListCampaigns(c *echo.Context) error {
 	return c.JSON(http.StatusOK, s.Service.Swaps.Campaigns())
 }
 
-// PlanCampaign plans one.
+// PlanCampaign plans a campaign.
 func (s swapCalls) PlanCampaign(c *echo.Context, _ api.PlanCampaignParams) error {
 	req, err := take[api.PlanCampaign](c, maxBody)
 	if err != nil {
@@ -176,13 +176,13 @@ func (s swapCalls) PlanCampaign(c *echo.Context, _ api.PlanCampaignParams) error
 	return answer(c, http.StatusCreated, v, err)
 }
 
-// GetCampaign gives one.
+// GetCampaign gives a campaign.
 func (s swapCalls) GetCampaign(c *echo.Context, id api.IdParam) error {
 	v, err := s.Service.Swaps.Campaign(id)
 	return answer(c, http.StatusOK, v, err)
 }
 
-// NextInCampaign plans its next swap, or lets the pool grow.
+// NextInCampaign plans the next swap of a campaign, or orders the pool to grow.
 func (s swapCalls) NextInCampaign(c *echo.Context, id api.IdParam, _ api.NextInCampaignParams) error {
 	if _, err := take[api.Reason](c, maxBody); err != nil {
 		return err
@@ -191,7 +191,7 @@ func (s swapCalls) NextInCampaign(c *echo.Context, id api.IdParam, _ api.NextInC
 	return answer(c, http.StatusOK, v, err)
 }
 
-// SkipInCampaign leaves the next place out.
+// SkipInCampaign leaves out the next place.
 func (s swapCalls) SkipInCampaign(c *echo.Context, id api.IdParam, _ api.SkipInCampaignParams) error {
 	req, err := take[api.Reason](c, maxBody)
 	if err != nil {
@@ -201,7 +201,7 @@ func (s swapCalls) SkipInCampaign(c *echo.Context, id api.IdParam, _ api.SkipInC
 	return answer(c, http.StatusOK, v, err)
 }
 
-// AbandonCampaign ends one.
+// AbandonCampaign ends a campaign.
 func (s swapCalls) AbandonCampaign(c *echo.Context, id api.IdParam, _ api.AbandonCampaignParams) error {
 	req, err := take[api.Reason](c, maxBody)
 	if err != nil {

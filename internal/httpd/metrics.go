@@ -20,20 +20,20 @@ import (
 	"lantern/internal/service/views"
 )
 
-// Metrics is how the service is watched by other programs, in the OpenMetrics exposition format (version 1.0.0).
+// Metrics are the settings of the service's own metrics, in the OpenMetrics exposition format (version 1.0.0).
 type Metrics struct {
-	Token  string // what a scraper must show at /metrics; empty where a listener of their own is enough
-	Drives string // which drives have series of their own: flagged, all or none
+	Token  string // needed at /metrics; empty if the metrics have a listener of their own
+	Drives string // which drives have their own series: flagged, all or none
 }
 
-// Which drives have series of their own.
+// Which drives have their own series.
 const (
 	FlaggedDrives = "flagged"
 	AllDrives     = "all"
 	NoDrives      = "none"
 )
 
-// measured counts what this server does.
+// measured are the metrics of this server.
 type measured struct {
 	requests *prometheus.HistogramVec
 	streams  atomic.Int64
@@ -82,7 +82,7 @@ func (s *Server) measure(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// MetricsHandler gives all metrics to whoever asks it; /metrics of the site asks for the token first.
+// MetricsHandler serves all metrics without a token; the route /metrics checks the token first.
 func (s *Server) MetricsHandler() http.Handler {
 	r := prometheus.NewRegistry()
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
@@ -93,7 +93,7 @@ func (s *Server) MetricsHandler() http.Handler {
 	)
 }
 
-// MetricsFor gives all metrics to whoever shows the token, or to anybody where there is none.
+// MetricsFor serves all metrics to clients with the token, or to all clients if there is no token.
 func (s *Server) MetricsFor() http.Handler {
 	h := s.MetricsHandler()
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -111,7 +111,7 @@ func (s *Server) mayMeasure(r *http.Request) bool {
 	return subtle.ConstantTimeCompare([]byte(token), []byte(s.Metrics.Token)) == 1
 }
 
-// metrics is the site's /metrics, for who shows the token.
+// metrics serves /metrics to clients with the token.
 func (s *Server) metrics() echo.HandlerFunc {
 	h := s.MetricsHandler()
 	return func(c *echo.Context) error {
@@ -132,17 +132,19 @@ func (s *Server) metrics() echo.HandlerFunc {
 	}
 }
 
-// fleetCollector reads the fleet when it is asked: nothing is kept twice.
+// fleetCollector reads the fleet at each scrape, and stores nothing.
 type fleetCollector struct{ s *Server }
 
-// Describe says that what is there depends on the fleet.
+// Describe sends nothing: the series depend on the fleet.
 func (*fleetCollector) Describe(chan<- *prometheus.Desc) {}
 
 // gauges sends values.
 type gauges struct {
 	to    chan<- prometheus.Metric
 	descs map[string]*prometheus.Desc
-	told  map[string]bool // what would be told twice, such as of two drives with one serial, would spoil all of it
+	// told are the series that were sent already: one that is sent twice, as of two drives with one serial, makes the
+	// whole scrape fail.
+	told map[string]bool
 }
 
 // set sends one value. labels are names and values in turn.
@@ -177,7 +179,7 @@ func truth(b bool) float64 {
 	return 0
 }
 
-// Collect tells of everything.
+// Collect sends all values.
 func (f *fleetCollector) Collect(to chan<- prometheus.Metric) {
 	g := gauges{to, map[string]*prometheus.Desc{}, map[string]bool{}}
 	g.set("lantern_build_info", "The version that runs, as a label.", 1, "version", f.s.Version)
@@ -364,7 +366,7 @@ func (g gauges) self(s *Server) {
 	g.set("lantern_event_streams", "Event streams that are open.", float64(s.measured.streams.Load()))
 }
 
-// CheckMetrics says what is wrong with settings of metrics.
+// CheckMetrics checks the settings of metrics.
 func CheckMetrics(m Metrics) error {
 	if m.Drives != "" && m.Drives != FlaggedDrives && m.Drives != AllDrives && m.Drives != NoDrives {
 		return fmt.Errorf("--metrics-drives is flagged, all or none, not %q", m.Drives)

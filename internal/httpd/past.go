@@ -15,7 +15,7 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// OpenPast loads the service as it was at a moment; close ends it.
+// OpenPast loads the service as it was at a moment; close releases it.
 type OpenPast func(at time.Time) (s *service.Service, close func() error, err error)
 
 // mostPasts is how many earlier moments are kept ready, and pastLasts for how long after they were used.
@@ -24,26 +24,26 @@ const (
 	pastLasts = 10 * time.Minute
 )
 
-// asOf is the header of an answer that tells of an earlier moment: that moment.
+// asOf is the header that gives the moment of which an answer is.
 const asOf = "Lantern-As-Of"
 
-// pasts are the services of earlier moments that were asked for lately.
+// pasts are the services of earlier moments that were used recently.
 type pasts struct {
-	opening sync.Mutex // one is loaded at a time: each takes the memory of a service
+	opening sync.Mutex // one is loaded at a time: each needs as much memory as a service
 	mu      sync.Mutex
-	ready   []*past // the one that was asked for last is the last
+	ready   []*past // the most recently used is the last
 }
 
 type past struct {
 	at   time.Time
 	site http.Handler
 	end  func() error
-	used int  // by requests that are answered from it
-	over bool // it ends when nobody uses it any more
+	used int  // number of requests that use it now
+	over bool // it is closed after its last use
 	idle *time.Timer
 }
 
-// take gives the past of a moment, which is loaded if it is not ready. Whoever takes it releases it again.
+// take gives the past of a moment, and loads it if necessary. The caller must release it.
 func (p *pasts) take(
 	ctx context.Context,
 	at time.Time,
@@ -58,7 +58,7 @@ func (p *pasts) take(
 		return x, nil
 	}
 	if ctx.Err() != nil {
-		return nil, ctx.Err() // who asked is gone: a slider that was moved on
+		return nil, ctx.Err() // the client is gone: it asked for another moment
 	}
 	site, end, err := open()
 	if err != nil {
@@ -103,7 +103,7 @@ func (p *pasts) release(x *past) {
 	}
 }
 
-// unused ends a past that nobody used for long.
+// unused closes a past after a time without use.
 func (p *pasts) unused(x *past) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -115,7 +115,7 @@ func (p *pasts) unused(x *past) {
 	p.dropLocked(x)
 }
 
-// dropLocked ends a past, now or when nobody uses it any more. Must be called with p.mu held.
+// dropLocked closes a past, now or after its last use. Must be called with p.mu held.
 func (p *pasts) dropLocked(x *past) {
 	if x.idle != nil {
 		x.idle.Stop()
@@ -125,7 +125,7 @@ func (p *pasts) dropLocked(x *past) {
 	}
 }
 
-// Close ends all pasts that are ready.
+// Close closes all loaded pasts.
 func (s *Server) Close() error {
 	s.pasts.mu.Lock()
 	defer s.pasts.mu.Unlock()
@@ -138,7 +138,7 @@ func (s *Server) Close() error {
 
 var _ io.Closer = (*Server)(nil)
 
-// inPast answers a request from what was known at an earlier moment. Nothing can be ordered there.
+// inPast answers a request from the records of an earlier moment. Only reading is allowed.
 func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 	at, err := time.Parse(time.RFC3339Nano, text)
 	switch {
@@ -188,7 +188,7 @@ func (s *Server) inPast(c *echo.Context, o apiCall, text string) error {
 	q := r.URL.Query()
 	q.Del("at")
 	r.URL.RawQuery = q.Encode()
-	r.Header.Del("Accept-Encoding") // the answer goes through the compression of now
+	r.Header.Del("Accept-Encoding") // the answer is compressed like any other
 	r.Header.Del("If-None-Match")
 	c.Response().Header().Set(asOf, at.Format(time.RFC3339Nano))
 	x.site.ServeHTTP(c.Response(), r)

@@ -17,16 +17,16 @@ import (
 	"lantern/internal/api"
 )
 
-// Provider signs people in who are known elsewhere: OpenID Connect Core 1.0, authorization code flow with PKCE
-// (RFC 7636). Tokens stay a way in, also while it does not answer.
+// Provider signs people in by an identity provider: OpenID Connect Core 1.0, authorization code flow with PKCE (RFC
+// 7636). Tokens continue to work, also while the provider does not answer.
 type Provider struct {
-	Issuer   string // its address, as it stands in its tokens
+	Issuer   string // its address, as in the issuer field of its tokens
 	ClientID string
 	Secret   string
 	// URL is where people reach this service, such as https://lantern.example; the provider sends them back there.
 	URL string
 	// RoleClaim is the claim whose value, or one of whose values, is a role: viewer, operator, keeper or admin. Of
-	// several the highest counts; without one nobody is let in.
+	// several roles the highest counts; without a role, sign-in is refused.
 	RoleClaim string
 
 	mu    sync.Mutex
@@ -48,7 +48,7 @@ const (
 	backPath       = "/sign-in/provider/back"
 )
 
-// config finds the provider's addresses; it is asked once it answers.
+// config finds the provider's addresses, and keeps them after the first answer.
 func (p *Provider) config(ctx context.Context) (*oauth2.Config, *oidc.Provider, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -69,7 +69,7 @@ func (p *Provider) config(ctx context.Context) (*oauth2.Config, *oidc.Provider, 
 	}, p.found, nil
 }
 
-// begin notes an attempt.
+// begin records an attempt.
 func (p *Provider) begin(state string, a attempt) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -85,7 +85,7 @@ func (p *Provider) begin(state string, a attempt) {
 	p.asked[state] = a
 }
 
-// end takes an attempt; each is good for one answer.
+// end removes and returns an attempt; each is valid for one answer.
 func (p *Provider) end(state string) (attempt, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -94,7 +94,7 @@ func (p *Provider) end(state string) (attempt, bool) {
 	return a, ok && time.Now().Before(a.until)
 }
 
-// toProvider sends somebody to the provider to sign in.
+// toProvider redirects a browser to the provider.
 func (s *Server) toProvider(c *echo.Context) error {
 	if s.Provider == nil {
 		return echo.ErrNotFound
@@ -110,7 +110,7 @@ func (s *Server) toProvider(c *echo.Context) error {
 	state, a := oauth2.GenerateVerifier(), attempt{nonce: oauth2.GenerateVerifier(), verifier: oauth2.GenerateVerifier(),
 		until: time.Now().Add(attemptWithin)}
 	s.Provider.begin(state, a)
-	// The answer must come back to the browser that asked. It comes from another site, so Strict would lose it.
+	// The answer must come back to the same browser. It comes from another site, so a Strict cookie would not be sent.
 	c.SetCookie(
 		&http.Cookie{Name: stateCookie, Value: state, Path: s.root() + "/sign-in/", HttpOnly: true, Secure: s.secure(c),
 			SameSite: http.SameSiteLaxMode, MaxAge: int(attemptWithin.Seconds())},
@@ -121,7 +121,7 @@ func (s *Server) toProvider(c *echo.Context) error {
 	)
 }
 
-// fromProvider takes the provider's answer and opens a session.
+// fromProvider checks the provider's answer and opens a session.
 func (s *Server) fromProvider(c *echo.Context) error {
 	if s.Provider == nil {
 		return echo.ErrNotFound
@@ -142,7 +142,7 @@ func (s *Server) fromProvider(c *echo.Context) error {
 	return c.Redirect(http.StatusSeeOther, s.root()+"/sign-in?why=provider-refused")
 }
 
-// identified is who the provider says somebody is, and their role.
+// identified gives the person's name and role from the provider's answer.
 func (s *Server) identified(c *echo.Context) (name string, role api.Role, err error) {
 	state := c.QueryParam("state")
 	cookie, err := c.Cookie(stateCookie)

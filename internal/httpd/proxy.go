@@ -19,7 +19,7 @@ func (s *Server) root() string {
 	return strings.TrimRight(s.Base.Path, "/")
 }
 
-// underRoot takes the path of Base off a request. A proxy may have taken it off before.
+// underRoot removes the path of Base from a request. A proxy may have removed it already.
 func (s *Server) underRoot(next echo.HandlerFunc) echo.HandlerFunc {
 	root := s.root()
 	if root == "" {
@@ -36,7 +36,7 @@ func (s *Server) underRoot(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// pageUnder makes the console's page find its files under a path, and tells it where it is.
+// pageUnder changes the addresses in the console's page to those under a path.
 func pageUnder(page []byte, root string) []byte {
 	root = html.EscapeString(root)
 	if root == "" {
@@ -48,7 +48,7 @@ func pageUnder(page []byte, root string) []byte {
 	return bytes.Replace(page, []byte("<html "), []byte(`<html data-root="`+root+`" `), 1)
 }
 
-// trusted reports whether an address is that of a reverse proxy whose word is taken.
+// trusted reports whether an address is that of a trusted reverse proxy.
 func (s *Server) trusted(remote string) bool {
 	at, err := netip.ParseAddrPort(remote)
 	if err != nil {
@@ -62,7 +62,7 @@ func (s *Server) trusted(remote string) bool {
 	return false
 }
 
-// asker finds the address of who asks: of the connection, or what proxies that are trusted say of it.
+// asker gives the address of the client: of the connection, or as trusted proxies report it.
 func (s *Server) asker() echo.IPExtractor {
 	if len(s.Proxies) == 0 {
 		return echo.ExtractIPDirect()
@@ -84,10 +84,10 @@ func (s *Server) secure(c *echo.Context) bool {
 	return s.trusted(r.RemoteAddr) && r.Header.Get("X-Forwarded-Proto") == "https"
 }
 
-// alive says that the process answers.
+// alive answers as long as the process runs.
 func (s *Server) alive(c *echo.Context) error { return c.String(http.StatusOK, "alive\n") }
 
-// readyFor reports whether the service can do its work, and why not.
+// readyFor reports whether the service can record reports and orders, and if not, why.
 func (s *Server) readyFor(c *echo.Context) error {
 	says, ready := s.Service.Ready()
 	if !ready {

@@ -17,19 +17,19 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// apiCall is what the API description says of who may call one.
+// apiCall is what the API description says about the rights for one call.
 type apiCall struct {
 	ID    string   `yaml:"operationId"`
 	Role  api.Role `yaml:"x-role"`
-	Audit bool     `yaml:"x-audit"` // it is recorded though it changes nothing: an export
-	Past  bool     `yaml:"x-past"`  // it can be asked as of an earlier moment
+	Audit bool     `yaml:"x-audit"` // it changes nothing and is audited: an export
+	Past  bool     `yaml:"x-past"`  // it can be asked about an earlier moment
 	Tags  []string `yaml:"tags"`
 }
 
 var pathParameter = regexp.MustCompile(`\{(\w+)\}`)
 
-// apiCalls are all calls, by method and route. Who reads needs to be a viewer; any other call has its role in the
-// description, and one that had none would need an admin.
+// apiCalls are all calls, by method and route. Reading needs a viewer; any other call has its role in the description,
+// and a call without one would need an admin.
 var apiCalls = sync.OnceValue(func() map[string]apiCall {
 	var doc struct {
 		Paths map[string]map[string]yaml.Node `yaml:"paths"`
@@ -56,7 +56,7 @@ var apiCalls = sync.OnceValue(func() map[string]apiCall {
 	return out
 })
 
-// called is the apiCall that a request asks for.
+// called is the apiCall of a request.
 func called(c *echo.Context) apiCall {
 	if o, ok := apiCalls()[c.Request().Method+" "+c.Path()]; ok {
 		return o
@@ -70,8 +70,8 @@ func rights(c *echo.Context) people.Rights {
 	return r
 }
 
-// permit lets a person through who may do what is asked. Who may act on some hosts or pools only must name one of them:
-// what names none is refused.
+// permit checks the rights of a person. A person with rights for some hosts or pools only must name one of them: a
+// request without a name is refused.
 func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r, o := rights(c), called(c)
@@ -117,7 +117,7 @@ func (s *Server) permit(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// whileRestored are the calls that change something and are taken while the service is kept from giving orders.
+// whileRestored are the calls with changes that are accepted while a restored service gives no orders.
 var whileRestored = map[string]bool{"takeOver": true, "signOut": true, "endSession": true}
 
 func scopeWords(r people.Rights) string {
@@ -131,10 +131,10 @@ func scopeWords(r people.Rights) string {
 	return strings.Join(parts, " and ")
 }
 
-// named are the fields and parameters of requests that name what they are about.
+// named are the fields and parameters of requests that name hosts, pools or drives.
 var named = []string{"drive", "pool", "host", "bay", "tail", "drives", "pools", "hosts"}
 
-// targets are the hosts and pools that a request is about, by its path and its body.
+// targets are the hosts and pools that a request concerns, by its path and its body.
 func (s *Server) targets(c *echo.Context) (out []people.Target, err error) {
 	add := func(kind, name string) {
 		if name == "" {
@@ -143,7 +143,7 @@ func (s *Server) targets(c *echo.Context) (out []people.Target, err error) {
 		if t, ok := s.Service.Views.TargetOf(kind, name); ok {
 			out = append(out, t)
 		} else {
-			out = append(out, people.Target{}) // of nobody knows what: nobody's
+			out = append(out, people.Target{}) // of an unknown object: nobody has rights for it
 		}
 	}
 	path := strings.Split(strings.TrimPrefix(c.Request().URL.Path, base+"/"), "/")
@@ -173,22 +173,22 @@ func (s *Server) targets(c *echo.Context) (out []people.Target, err error) {
 	return out, nil
 }
 
-// fieldsOf are the fields of a request's body, which stays there to be read.
+// fieldsOf are the fields of a request's body; the body can be read again.
 func fieldsOf(c *echo.Context) (fields map[string]any, err error) {
 	r := c.Request()
 	if r.Body == nil || r.ContentLength > maxBody || streamed(r) {
-		return nil, nil // an import, of which no field is about one thing
+		return nil, nil // an import: no field names a single object
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxBody))
 	if err != nil {
 		return nil, tooLarge(err)
 	}
 	c.Request().Body = io.NopCloser(bytes.NewReader(body))
-	_ = json.Unmarshal(body, &fields) // what cannot be read is refused by whoever reads it
+	_ = json.Unmarshal(body, &fields) // the handler that reads the body reports the error
 	return fields, nil
 }
 
-// streamed reports whether a body is a stream of lines, which must not be read before whoever takes it does.
+// streamed reports whether a body is a stream of lines, which only its handler may read.
 func streamed(r *http.Request) bool {
 	return strings.HasPrefix(r.Header.Get("Content-Type"), "application/jsonl")
 }

@@ -1,5 +1,4 @@
-// Package httpd is the service's face to the network: the API of openapi.yaml and the console, behind authentication
-// that lets nobody in without a token.
+// Package httpd serves the API of openapi.yaml and the console over HTTP, and authenticates every request.
 package httpd
 
 import (
@@ -33,10 +32,10 @@ import (
 	"lantern/internal/sites"
 )
 
-// base is where the API begins.
+// base is the path of the API.
 const base = "/api/v1"
 
-// cookieName is the console's session. Browsers do not tell the ports of one address apart, so a practice has its own.
+// cookieName is the cookie of the console's session. Browsers share cookies between ports, so a rehearsal has its own.
 func (s *Server) cookieName() string {
 	if s.Practice.Pool != "" {
 		return "lantern-practice"
@@ -54,27 +53,27 @@ type Server struct {
 	Version string
 	Now     func() time.Time
 	Log     *slog.Logger
-	Secure  bool // served over TLS: the cookie must not travel without
-	// Certificates is true where agents get certificates, and show them from then on.
+	Secure  bool // served over TLS: the cookie must not be sent without it
+	// Certificates is true where agents get certificates and must show them.
 	Certificates bool
-	// Base is where people and agents reach the service, such as https://lantern.example/storage; nil for where it
-	// listens.
+	// Base is the address of the service for people and agents, such as https://lantern.example/storage; nil if it is
+	// the address on which it listens.
 	Base *url.URL
-	// Proxies are the addresses of reverse proxies whose word is taken for who asks, and how.
+	// Proxies are the addresses of trusted reverse proxies, which report the client's address and protocol.
 	Proxies []netip.Prefix
-	// Metrics is how others watch the service.
+	// Metrics are the settings of the service's own metrics.
 	Metrics Metrics
-	// Provider signs people in who are known elsewhere; nil for tokens alone.
+	// Provider is an identity provider; nil for tokens alone.
 	Provider *Provider
-	// Practice is set when all of this is one: then nothing leaves it.
+	// Practice is set in a rehearsal: then nothing is sent to the outside.
 	Practice api.Practice
 
-	// Headquarters is set where many sites are shown as one.
+	// Headquarters is set at a headquarters.
 	Headquarters *Headquarters
-	// At is the name of the site whose headquarters people come through; empty for people who come by themselves.
+	// At is the name of this site at its headquarters, for people who come through that; empty for direct access.
 	At string
 
-	// OpenPast loads what was known at an earlier moment; nil where that is not kept.
+	// OpenPast loads the state of an earlier moment; nil where the past is not kept.
 	OpenPast OpenPast
 
 	pasts    pasts
@@ -82,10 +81,10 @@ type Server struct {
 	tries    tries        // wrong tokens, by address
 	measured *measured
 	taking   chan struct{} // holds an element for each report that is being processed
-	turns    sync.Map      // of requests with an idempotency key: a channel each, closed when it was answered
+	turns    sync.Map      // requests with an idempotency key; each channel is closed after the answer
 }
 
-// Lab simulates a person's hands in a demo.
+// Lab does in a demo what a person would do at the hardware.
 type Lab interface {
 	Speed() float64
 	SetSpeed(float64) error
@@ -104,7 +103,7 @@ type Lab interface {
 	JoinByHand(pool, slot, tail string) (lab.Moved, error)
 }
 
-// Handler is the whole site.
+// Handler serves the API and the console.
 func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.Log
@@ -142,7 +141,7 @@ func compressed(next http.Handler) http.Handler {
 		return !strings.HasPrefix(kind, "text/event-stream") && gzhttp.DefaultContentTypeFilter(kind)
 	}))
 	if err != nil {
-		panic(err) // the options above are wrong
+		panic(err) // a mistake in the options above
 	}
 	return wrap(next)
 }
@@ -156,7 +155,7 @@ const (
 // reportsAtOnce is how many reports are decoded and processed at once.
 const reportsAtOnce = 8
 
-// headers go with every answer.
+// headers adds the headers of every answer.
 func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
@@ -169,8 +168,8 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		if r := c.Request(); r.Body != nil && r.Body != http.NoBody {
-			// Whoever sends a byte now and then does not hold a connection for ever. The server lifts it after the
-			// answer.
+			// A client that sends very slowly must not hold a connection for ever. The server removes this limit after
+			// the answer.
 			within := bodyWithin
 			if streamed(r) {
 				within = streamWithin
@@ -189,17 +188,16 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// Keys of the context under which authentication leaves who asks.
+// Context keys for what authentication found out about the client.
 const (
 	whoPerson  = "person"
 	whoHost    = "host"
 	whoRights  = "rights"
 	whoSession = "session"
-	whoStill   = "still" // a function that says whether they still may
+	whoStill   = "still" // a function that reports whether the rights are still valid
 )
 
-// authenticate lets through what anybody may have (the console's files, signing in) and whoever shows a token or a
-// session.
+// authenticate passes requests with a valid token or session, and those that need none (the console's files, sign-in).
 func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -243,7 +241,7 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// byToken lets a person or an agent in who shows a token.
+// byToken authenticates a person or an agent by a token.
 func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, agents bool) error {
 	from := address(c)
 	if agents {
@@ -259,7 +257,7 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 		s.tries.worked(from)
 		return s.as(c, next, who, func() bool { _, ok := s.Service.People.Person(token); return ok })
 	}
-	// Whoever has a right token is never kept waiting by others at the same address.
+	// A client with a valid token never waits because of others at the same address.
 	if err := s.tries.wait(from, time.Now()); err != nil {
 		return err
 	}
@@ -272,7 +270,7 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 	}
 }
 
-// shown is the certificate of the connection that a request came by, nil where none was shown.
+// shown is the client's certificate of a request's connection, or nil.
 func shown(r *http.Request) *x509.Certificate {
 	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
 		return nil
@@ -280,26 +278,26 @@ func shown(r *http.Request) *x509.Certificate {
 	return r.TLS.PeerCertificates[0]
 }
 
-// showsCertificate refuses an agent that has the token of a host and not its certificate.
+// showsCertificate refuses an agent with the token of a host and without its certificate.
 func (s *Server) showsCertificate(c *echo.Context, host string) error {
-	if !s.Certificates || c.Request().URL.Path == base+"/agent/certificate" { // which looks by itself
+	if !s.Certificates || c.Request().URL.Path == base+"/agent/certificate" { // which checks that itself
 		return nil
 	}
 	return s.Service.Fleet.Shows(host, shown(c.Request()))
 }
 
-// as goes on for a person.
+// as continues a request as a person.
 func (s *Server) as(c *echo.Context, next echo.HandlerFunc, who people.Rights, still func() bool) error {
 	c.Set(whoPerson, who.Name)
 	c.Set(whoRights, who)
 	c.Set(whoStill, still)
-	if called(c).ID != "streamEvents" { // a stream waits for nothing
+	if called(c).ID != "streamEvents" { // a stream is not counted
 		defer service.BeginRequest(s.Service)()
 	}
 	return s.idempotent(s.permit(next))(c)
 }
 
-// wrongToken counts a token that nobody has, and has people told when there are many.
+// wrongToken counts an unknown token, and makes a notice when there are many.
 func (s *Server) wrongToken(from string) {
 	n := s.tries.failed(from, time.Now())
 	if n == 1 || n == freeTries || n%50 == 0 {
@@ -317,15 +315,15 @@ func (s *Server) sameOrigin(r *http.Request) bool {
 	return err == nil && (u.Host == r.Host || s.Base != nil && u.Host == s.Base.Host)
 }
 
-// isSecret marks an answer that is told once, and kept nowhere.
+// isSecret marks an answer that is sent once and never stored.
 const isSecret = "secret"
 
-// idempotent makes a request that carries an idempotency key happen once: the second answer is the first one again.
+// idempotent handles a request with an idempotency key once: when it is repeated, the stored answer is sent.
 func (s *Server) idempotent(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		key := r.Header.Get("Idempotency-Key")
-		if key == "" || r.Method == http.MethodGet || streamed(r) { // what is imported twice is known the second time
+		if key == "" || r.Method == http.MethodGet || streamed(r) { // a repeated import has no effect
 			return next(c)
 		}
 		key = person(c) + " " + r.Method + " " + r.URL.Path + " " + key
@@ -334,7 +332,7 @@ func (s *Server) idempotent(next echo.HandlerFunc) echo.HandlerFunc {
 			return tooLarge(err)
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
-		// The same request again waits for the answer of the first.
+		// A repeated request waits for the answer of the first.
 		defer s.turn(key)()
 		status, answer, ok, err := s.Service.People.Answered(key, body)
 		if err != nil {
@@ -351,7 +349,7 @@ func (s *Server) idempotent(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return err // a refusal is not kept: the same request may succeed when the reason is gone
 		}
-		// It is kept before it is told; but a secret is told once, and kept nowhere.
+		// The answer is stored before it is sent, except a secret, which is never stored.
 		if c.Get(isSecret) == nil {
 			if err := s.Service.People.KeepAnswer(key, body, rec.status, rec.body.Bytes()); err != nil {
 				return err
@@ -378,7 +376,7 @@ func (s *Server) turn(key string) (end func()) {
 	}
 }
 
-// recorder holds an answer back until it is kept.
+// recorder buffers an answer until it is stored.
 type recorder struct {
 	http.ResponseWriter
 	status int
@@ -393,7 +391,7 @@ func person(c *echo.Context) string {
 	return name
 }
 
-// told is an error as people are told of it.
+// told is an error as it is shown to people.
 func told(err error) *problem.Problem {
 	var p *problem.Problem
 	var he interface{ StatusCode() int }
@@ -414,7 +412,7 @@ func told(err error) *problem.Problem {
 	return problem.As(err)
 }
 
-// handleError answers an error as problem details.
+// handleError sends an error as problem details (RFC 9457).
 func (s *Server) handleError(c *echo.Context, err error) {
 	p := told(err)
 	if p.Status >= 500 {
@@ -448,7 +446,7 @@ func tooLarge(err error) error {
 	}
 }
 
-// watched notes whether a body ended before its end: what was cut off may be sent again, what is wrong may not.
+// watched records whether a body was cut off: such a report may be sent again, an invalid one not.
 type watched struct {
 	io.Reader
 	cut bool
@@ -461,7 +459,7 @@ func (w *watched) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// take reads a JSON body; unknown fields are errors, since a misspelt one must not be ignored in silence.
+// take reads a JSON body. Unknown fields are errors, because a mistyped field must not be ignored.
 func take[T any](c *echo.Context, limit int64) (v T, err error) {
 	body := &watched{Reader: http.MaxBytesReader(c.Response(), c.Request().Body, limit)}
 	d := json.NewDecoder(body)
@@ -475,12 +473,12 @@ func take[T any](c *echo.Context, limit int64) (v T, err error) {
 	if err := bounds.Check(v); err != nil {
 		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request has a value out of range.")
 	}
-	// People may write lines; devices and agents have none to write.
+	// Texts of people may have several lines; those of devices and agents may not.
 	harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
 	return v, nil
 }
 
-// real refuses what would reach out of a practice.
+// real refuses requests that would have effects outside a rehearsal.
 func (s *Server) real(what string) error {
 	if s.Practice.Pool == "" {
 		return nil
@@ -493,5 +491,5 @@ func (s *Server) real(what string) error {
 	}
 }
 
-// bytesOf turns a number of the API into a size.
+// bytesOf converts a number of the API into a size.
 func bytesOf(n int64) drive.Bytes { return drive.Bytes(max(n, 0)) }

@@ -32,7 +32,7 @@ func newPackedAnswers() *packedAnswers {
 	return &packedAnswers{kept}
 }
 
-// of gives an answer compressed with gzip (RFC 1952).
+// of compresses an answer with gzip (RFC 1952), or gives the kept result.
 func (p *packedAnswers) of(tag string, body []byte) ([]byte, error) {
 	if b, ok := p.kept.Get(tag); ok {
 		return b, nil

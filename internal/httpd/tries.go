@@ -8,8 +8,8 @@ import (
 	"lantern/internal/service/problem"
 )
 
-// tries slows down whoever shows tokens that nobody has: from the freeTries-th on, each failure doubles the time in
-// which a wrong token from that address is not even counted, up to longestWait.
+// tries slows down clients with wrong tokens: from the freeTries-th on, each failure doubles the time in which a wrong
+// token from that address is not even checked, up to longestWait.
 type tries struct {
 	mu   sync.Mutex
 	from map[string]*failures
@@ -24,7 +24,7 @@ const (
 	freeTries   = 5
 	longestWait = time.Minute
 	forgetAfter = 15 * time.Minute
-	mostKnown   = 10000 // addresses; beyond it the oldest are forgotten
+	mostKnown   = 10000 // greatest number of addresses; the oldest are removed first
 )
 
 // wait reports whether an address must wait.
@@ -40,7 +40,7 @@ func (t *tries) wait(from string, now time.Time) error {
 		"Too many wrong tokens came from this address.")
 }
 
-// failed notes a wrong token and gives back how many there were lately.
+// failed records a wrong token, and returns the number of recent ones.
 func (t *tries) failed(from string, now time.Time) int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -67,7 +67,7 @@ func (t *tries) failed(from string, now time.Time) int {
 	return f.count
 }
 
-// worked forgets the failures of an address.
+// worked removes the failures of an address.
 func (t *tries) worked(from string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -1,6 +1,6 @@
-// Package load puts a service under the load of a large fleet: made-up agents speak the agents' real protocol, made-up
-// people look at pages and listen to events, and how long each of them waited is told. It reads no drive and simulates
-// no pool: what is measured is the service alone.
+// Package load puts a service under the load of a large fleet: simulated agents use the real protocol, simulated people
+// read pages and listen to events, and their waiting times are measured. It reads no drive and simulates no pool, so
+// that only the service is measured.
 package load
 
 import (
@@ -14,7 +14,7 @@ import (
 	"github.com/oklog/ulid/v2"
 )
 
-// prefix is how the name of every made-up host begins.
+// prefix is the beginning of the names of all simulated hosts.
 const prefix = "load-"
 
 // shape of a pool: groups of members, each with two parities.
@@ -25,9 +25,9 @@ const (
 	driveBytes = 8_001_563_222_016
 )
 
-// host is a made-up host: what it reports, and where that stands.
+// host is a simulated host with the state that it reports.
 type host struct {
-	mu          sync.Mutex // one report of it at a time
+	mu          sync.Mutex // guards what follows; one report at a time
 	name, token string
 	drives      []made
 	rng         *rand.Rand
@@ -35,22 +35,22 @@ type host struct {
 	absent      map[int]bool // drives that are gone, by their number
 }
 
-// made is a made-up drive.
+// made is a simulated drive.
 type made struct {
 	wwn, serial string
 	ills        map[string]float64
-	growing     bool // its pending sectors become more
+	growing     bool // its pending sectors grow
 	tests       []api.SelfTest
 }
 
 // tail is the end of its serial, as on its label.
 func (m made) tail() string { return m.serial[len(m.serial)-5:] }
 
-// key is how the service names it.
+// key is its key in the service.
 func (m made) key() string { return "wwn-" + m.wwn }
 
-// fleet makes up hosts with so many drives in all: one drive in three has a finding, one in a hundred has one for which
-// it is replaced. The same seed makes the same fleet.
+// fleet makes simulated hosts with a total number of drives: one drive in three has a finding, one in a hundred has one
+// for which it is replaced. The same seed makes the same fleet.
 func fleet(hosts, drives int, seed uint64) []*host {
 	out := make([]*host, hosts)
 	for h := range out {
@@ -75,8 +75,8 @@ func fleet(hosts, drives int, seed uint64) []*host {
 			case dice < 100:
 				m.ills = map[string]float64{"reallocated_sectors": float64(8 + rng.IntN(60))}
 			}
-			// Most drives have been tested lately, as in a fleet that has been watched for long: one in two still has
-			// its short test of this week before it.
+			// Most drives were tested recently, as in a fleet that has been watched for long; one in two has not had
+			// this week's short test yet.
 			m.tests = []api.SelfTest{{Kind: "extended", Result: "passed", Hours: int(host.hours) - 1}}
 			if rng.IntN(2) == 0 {
 				m.tests = append(m.tests, api.SelfTest{Kind: "short", Result: "passed", Hours: int(host.hours) - 1})
@@ -88,7 +88,7 @@ func fleet(hosts, drives int, seed uint64) []*host {
 	return out
 }
 
-// report is what the host says at a moment.
+// report is the host's report at a moment.
 func (h *host) report(at time.Time, every time.Duration) api.Report {
 	r := api.Report{
 		Id: ulid.Make().String(), At: at, Host: h.name, IntervalSeconds: every.Seconds(),
@@ -140,7 +140,7 @@ func (h *host) report(at time.Time, every time.Duration) api.Report {
 	return r
 }
 
-// obey does what the service orders: a self-test has ended well by the next report. Everything else is done at once.
+// obey carries out an order: a self-test has passed by the next report, everything else is done immediately.
 func (h *host) obey(o api.Order) api.Outcome {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -19,7 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// Config says what load is made.
+// Config has the settings of the load.
 type Config struct {
 	Server string // address of the service, without the API's path
 	Token  string // of a person who may enrol hosts
@@ -29,9 +29,9 @@ type Config struct {
 	Drives    int
 	People    int
 	Every     time.Duration // between two reports of a host
-	For       time.Duration // how long it goes on once the fleet is there
+	For       time.Duration // its duration after the first reports
 	Seed      uint64
-	Metrics   string    // address of the service's own figures; empty for Server + /metrics
+	Metrics   string    // address of the service's metrics; empty for Server + /metrics
 	Says      io.Writer // what is being done
 }
 
@@ -44,11 +44,11 @@ type Result struct {
 	Steady  Phase `json:"steady"`  // every host reports at its turn, and people look
 	Rush    Phase `json:"rush"`    // every host reports at once, as after everything was started again
 	Waits   []Row `json:"waits"`
-	// MemoryBytes is what the service held at the end.
+	// MemoryBytes is the memory of the service at the end.
 	MemoryBytes float64 `json:"memory_bytes"`
 }
 
-// Phase is how much the service did in a time, and what it cost.
+// Phase is the work of the service in a time, and its cost.
 type Phase struct {
 	Seconds    float64 `json:"seconds"`
 	Reports    int     `json:"reports"`
@@ -56,10 +56,10 @@ type Phase struct {
 	CPUSeconds float64 `json:"cpu_seconds"`
 }
 
-// Cores is how many cores the service kept busy.
+// Cores is the number of cores that the service used.
 func (p Phase) Cores() float64 { return p.CPUSeconds / max(p.Seconds, 1e-9) }
 
-// ErrNotYours is when a service has hosts that are not made up.
+// ErrNotYours means that the service has hosts that are not simulated.
 var ErrNotYours = errors.New("this service watches hosts that were not made up; load is for a service of its own")
 
 // maker makes the load.
@@ -134,7 +134,7 @@ func (m *maker) mine(ctx context.Context) error {
 	return nil
 }
 
-// each does something for every host, so many at a time.
+// each does something for every host, width of them at a time.
 func (m *maker) each(ctx context.Context, width int, do func(context.Context, *host) error) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(width)
@@ -144,7 +144,7 @@ func (m *maker) each(ctx context.Context, width int, do func(context.Context, *h
 	return g.Wait()
 }
 
-// phase does something, and tells what the service did meanwhile.
+// phase does something, and measures the work of the service meanwhile.
 func (m *maker) phase(ctx context.Context, do func() error) (p Phase, err error) {
 	reports, readings := m.reports.Load(), m.readings.Load()
 	cpu, _, err := m.costs(ctx)
@@ -162,7 +162,7 @@ func (m *maker) phase(ctx context.Context, do func() error) (p Phase, err error)
 	return p, err
 }
 
-// costs are the processor time and the memory that the service has taken.
+// costs are the processor time and the memory of the service.
 func (m *maker) costs(ctx context.Context) (cpu, memory float64, err error) {
 	address := m.Metrics
 	if address == "" {
@@ -198,7 +198,7 @@ func (m *maker) costs(ctx context.Context) (cpu, memory float64, err error) {
 	return cpu, memory, nil
 }
 
-// enrol takes a host in.
+// enrol enrols a host.
 func (m *maker) enrol(ctx context.Context, h *host) error {
 	var secret api.Enrolled
 	if err := m.ask(ctx, http.MethodPost, "/hosts", m.Token, api.Enrol{Name: h.name, Renew: m.known[h.name]},
@@ -209,7 +209,7 @@ func (m *maker) enrol(ctx context.Context, h *host) error {
 	return nil
 }
 
-// push sends a report, and waits until it was taken.
+// push sends a report, and waits for the answer.
 func (m *maker) push(ctx context.Context, h *host, what string) error {
 	r := h.report(time.Now(), m.Every)
 	from := time.Now()
@@ -225,7 +225,7 @@ func (m *maker) push(ctx context.Context, h *host, what string) error {
 	return nil
 }
 
-// get asks as a person.
+// get sends a request of a person.
 func (m *maker) get(ctx context.Context, path string, into any) error {
 	return m.ask(ctx, http.MethodGet, path, m.Token, nil, into)
 }

@@ -15,19 +15,19 @@ import (
 	"lantern/internal/api"
 )
 
-// How people look: so long they read a page before they open the next.
+// People read a page for a time between these before they open the next.
 const (
 	readLeast = 2 * time.Second
 	readMost  = 6 * time.Second
 )
 
-// probeEach is how often a drive is taken out of a host, to see how soon people see it.
+// probeEach is how often a drive is removed from a host, to measure how soon people see it.
 const probeEach = 5 * time.Second
 
-// patience is how long an event is waited for.
+// patience is the longest wait for an event.
 const patience = 30 * time.Second
 
-// steady lets hosts report and people look until the time is over.
+// steady runs hosts and people until the time is over.
 func (m *maker) steady(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, m.For)
 	defer cancel()
@@ -46,7 +46,7 @@ func (m *maker) steady(ctx context.Context) error {
 	return nil
 }
 
-// live reports as a host does: the first time after a while, then at its turn.
+// live sends the reports of a host: the first after a delay, then at intervals.
 func (m *maker) live(ctx context.Context, h *host, first time.Duration) {
 	turn := time.NewTimer(first)
 	defer turn.Stop()
@@ -58,12 +58,12 @@ func (m *maker) live(ctx context.Context, h *host, first time.Duration) {
 			turn.Reset(m.Every)
 		}
 		h.mu.Lock()
-		_ = m.push(ctx, h, "report") // what failed is counted
+		_ = m.push(ctx, h, "report") // failures are counted
 		h.mu.Unlock()
 	}
 }
 
-// takeOrders waits for orders as an agent does, and obeys.
+// takeOrders waits for orders like an agent, and carries them out.
 func (m *maker) takeOrders(ctx context.Context, h *host) {
 	for ctx.Err() == nil {
 		var orders []api.Order
@@ -85,7 +85,7 @@ func (m *maker) takeOrders(ctx context.Context, h *host) {
 	}
 }
 
-// look opens one page after the other, as a person does.
+// look opens one page after the other, like a person.
 func (m *maker) look(ctx context.Context, rng *rand.Rand) {
 	for {
 		read := readLeast + time.Duration(rng.Int64N(int64(readMost-readLeast)))
@@ -129,7 +129,7 @@ type awaited struct {
 	all  chan struct{} // closed when everybody has seen it
 }
 
-// listen follows the events as a console does, and notes how late each came that is awaited.
+// listen follows the events like a console, and measures the delay of awaited ones.
 func (m *maker) listen(ctx context.Context) {
 	for ctx.Err() == nil {
 		if err := m.stream(ctx); err != nil && ctx.Err() == nil {
@@ -174,7 +174,7 @@ func (m *maker) stream(ctx context.Context) error {
 	return fmt.Errorf("the service ended the stream")
 }
 
-// received notes an event that is awaited.
+// received records the delay of an awaited event.
 func (m *maker) received(e api.Event) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -188,8 +188,8 @@ func (m *maker) received(e api.Event) {
 	}
 }
 
-// probe takes one drive after the other out, until the time is over, and in the middle all drives of a host at once:
-// people must see it soon.
+// probe removes one drive after the other until the time is over, and in the middle all drives of a host at once.
+// People must see it soon.
 func (m *maker) probe(ctx context.Context) {
 	rng := rand.New(rand.NewPCG(m.Seed, 7))
 	each := time.NewTicker(probeEach)
@@ -214,7 +214,7 @@ func (m *maker) probe(ctx context.Context) {
 	}
 }
 
-// lose lets drives of a host vanish, waits until everybody has seen that and its notice, and puts them back.
+// lose removes drives from a host, waits until everybody has seen that and its notice, and puts them back.
 func (m *maker) lose(ctx context.Context, h *host, drives []int) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

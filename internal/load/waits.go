@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// waits are how long those waited who did the same.
+// waits are the waiting times, by what was waited for.
 type waits struct {
 	mu sync.Mutex
 	of map[string]*waited
@@ -16,7 +16,7 @@ type waits struct {
 type waited struct {
 	took   []time.Duration
 	failed int
-	last   string // how the last one failed
+	last   string // the last error
 }
 
 func newWaits() *waits { return &waits{of: map[string]*waited{}} }
@@ -37,7 +37,7 @@ func (w *waits) add(what string, took time.Duration, err error) {
 	one.took = append(one.took, took)
 }
 
-// Row is a line of the table: how long those waited who did one thing.
+// Row is a line of the table: the waiting times of one kind of request.
 type Row struct {
 	What      string        `json:"what"`
 	Count     int           `json:"count"`
@@ -62,7 +62,7 @@ func (w *waits) rows() (out []Row) {
 	return out
 }
 
-// share is the least of sorted times than which that share of them is not longer.
+// share is the quantile of sorted times.
 func share(sorted []time.Duration, of float64) time.Duration {
 	if len(sorted) == 0 {
 		return 0

@@ -18,8 +18,8 @@ import (
 //go:embed report.html
 var reportPage string
 
-// Report is a report as one HTML page without anything from elsewhere. With links, what is told links to where it comes
-// from in the console at base, which may be empty for that of the page itself. Times are in zone.
+// Report is a report as one HTML page without references to other files. With links, its figures link to their sources
+// in the console at base, which may be empty for the address of the page itself. Times are in zone.
 func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (string, error) {
 	t, err := template.New("report").Funcs(template.FuncMap{
 		"day":       func(t time.Time) string { return t.In(zone).Format(time.DateOnly) },
@@ -83,7 +83,7 @@ func span(seconds float64) string {
 	return fmt.Sprintf("%d d %d h", int(d.Hours())/24, int(d.Hours())%24)
 }
 
-// roomier are the pools that are foreseen to be full, and that would hold more with more or larger drives.
+// roomier are the pools that will be full, and the ways to give them room.
 func roomier(all []api.PeriodCapacity) (out []api.PeriodCapacity) {
 	for _, c := range all {
 		if !c.Soonest.IsZero() && len(c.Ways) > 0 {

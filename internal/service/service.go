@@ -182,6 +182,9 @@ func (s *Service) Ready() (says string, ready bool) {
 // RestoredSays is the warning that these records were restored from a backup and that nobody took over yet; empty
 // otherwise.
 func (s *Service) RestoredSays() string {
+	if !s.IsRestored() {
+		return ""
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.Restored.At.IsZero() {

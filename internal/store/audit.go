@@ -11,8 +11,8 @@ import (
 	"gorm.io/gorm"
 )
 
-// sum is the hash of an entry with the one before it: SHA-256 over its fields as a JSON list, so that no two entries
-// give the same text.
+// sum is the hash of an entry and the one before it: SHA-256 over the fields as a JSON list, so that different entries
+// never give the same text.
 func (e *AuditEntry) sum() string {
 	b, err := json.Marshal([]any{
 		e.Number, e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Role, e.Address, e.Action, e.Target, e.Result,
@@ -25,7 +25,7 @@ func (e *AuditEntry) sum() string {
 	return hex.EncodeToString(h[:])
 }
 
-// appendAudit gives entries their places in the chain.
+// appendAudit adds entries to the chain.
 func appendAudit(tx *gorm.DB, entries []*AuditEntry) error {
 	if len(entries) == 0 {
 		return nil
@@ -47,11 +47,11 @@ func appendAudit(tx *gorm.DB, entries []*AuditEntry) error {
 	return nil
 }
 
-// Chain is what was found of the audit entries. Number and Hash are those of the newest.
+// Chain is the result of a check of the audit entries. Number and Hash are those of the newest.
 type Chain struct {
 	Entries, Number int64
 	Hash            string
-	Broken          string // what is wrong; empty when every entry is as it was written
+	Broken          string // what is wrong; empty if no entry was changed
 }
 
 // VerifyAudit goes through all entries. number and hash are those of a checkpoint that was kept elsewhere, or zero:

@@ -210,7 +210,7 @@ func (s *Store) PastSince() (time.Time, error) {
 		return time.Time{}, nil
 	}
 	var at int64
-	err := s.db.Raw("SELECT at FROM past_moments ORDER BY moment LIMIT 1").Scan(&at).Error
+	err := s.read.Raw("SELECT at FROM past_moments ORDER BY moment LIMIT 1").Scan(&at).Error
 	return time.UnixMilli(at).UTC(), err
 }
 
@@ -253,7 +253,7 @@ func (s *Store) PackPast() (more bool, err error) {
 	for _, table := range remembered {
 		var n int
 		q := fmt.Sprintf("SELECT count(*) FROM (SELECT 1 FROM past_%s LIMIT %d)", table, packRows)
-		if err := s.db.Raw(q).Scan(&n).Error; err != nil {
+		if err := s.read.Raw(q).Scan(&n).Error; err != nil {
 			return false, err
 		}
 		if n == packRows {
@@ -265,7 +265,7 @@ func (s *Store) PackPast() (more bool, err error) {
 
 // packTable packs the oldest notes of a table, so many at most, if there are as many as least.
 func (s *Store) packTable(table string, least, most int) error {
-	raw, err := s.db.DB()
+	raw, err := s.read.DB() // the connection that writes stays free
 	if err != nil {
 		return err
 	}

@@ -134,7 +134,7 @@ func schema(db *sql.DB) (tables []table, later []string, err error) {
 	return tables, later, rows.Err()
 }
 
-// salvager copies one table by the numbers of its rows.
+// salvager copies one table in the order of its row ids.
 type salvager struct {
 	src, dst *sql.DB
 	out      Salvaged
@@ -202,7 +202,7 @@ func (c *salvager) copyFrom(at int64) (last int64, ended bool, err error) {
 			continue
 		}
 		done, err := put.Exec(values...)
-		if err != nil { // such as a value that a column may not have
+		if err != nil { // such as a value that a column does not allow
 			c.out.Dropped++
 			continue
 		}
@@ -213,7 +213,7 @@ func (c *salvager) copyFrom(at int64) (last int64, ended bool, err error) {
 	return last, rows.Err() == nil && !more(rows), tx.Commit()
 }
 
-// more reports whether rows were left because one could not be read.
+// more reports whether rows remain after one that could not be read.
 func more(rows *sql.Rows) bool { return rows.Next() }
 
 func scan(rows *sql.Rows, columns int) (values []any, n int64, err error) {
@@ -236,7 +236,7 @@ func (c *salvager) makesSense(values []any) bool {
 // next is the first number from at on from which rows can be read; found is false when there is none.
 func (c *salvager) next(at int64) (number int64, found bool) {
 	if at < 0 {
-		at = 0 // SQLite gives positive numbers by itself
+		at = 0 // SQLite itself gives only positive ids
 	}
 	failed, step := at, int64(1)
 	good := int64(-1)

@@ -10,17 +10,17 @@ import (
 	"strings"
 )
 
-// TableSize is how much room a table takes, with its indexes.
+// TableSize is the size of a table with its indexes.
 type TableSize struct {
 	Name  string
 	Bytes int64
 	Rows  int64
-	// PerDay is by how many bytes it grew a day, over the last 30 days of its rows or as many as there are; 0 where
-	// rows have no time, or all are of one day.
+	// PerDay is its growth in bytes a day over the last 30 days of its rows, or fewer; 0 if rows have no time, or all
+	// are of one day.
 	PerDay float64
 }
 
-// times are the columns by which it is known when a row came: in Unix milliseconds, or as SQLite writes times.
+// times are the columns with the time of a row: in Unix milliseconds, or in SQLite's form.
 var times = map[string]struct {
 	column string
 	millis bool
@@ -36,7 +36,7 @@ var times = map[string]struct {
 	"report_ids":    {"at", false},
 }
 
-// growth is by how many rows a day a table grew lately.
+// growth is the recent growth of a table in rows a day.
 func growth(db *sql.DB, table string) (perDay float64, err error) {
 	t, known := times[table]
 	if !known {
@@ -55,8 +55,8 @@ func growth(db *sql.DB, table string) (perDay float64, err error) {
 	return n / (last - first) * day, nil
 }
 
-// Shrink gives pages that are free back to the disk, a few at a time, while more than a quarter of the file is free.
-// Files of earlier versions have to be made anew for that once: Anew.
+// Shrink returns free pages to the disk, a few at a time, while more than a quarter of the file is free. Files of
+// earlier versions must be written again once for that: Anew.
 func (s *Store) Shrink() error {
 	const most = 2000 // pages, so that nobody waits for long
 	var free, all int64
@@ -66,13 +66,13 @@ func (s *Store) Shrink() error {
 	if err := s.db.Raw("PRAGMA page_count").Scan(&all).Error; err != nil {
 		return err
 	}
-	if free < 4096 || free < all/4 { // 16 MB are used again before long
+	if free < 4096 || free < all/4 { // 16 MB are used again soon
 		return nil
 	}
 	return full(s.db.Exec(fmt.Sprintf("PRAGMA incremental_vacuum(%d)", most)).Error)
 }
 
-// Anew writes a database anew that no process has open: without what is free, and so that Shrink can work on it.
+// Anew writes a database again that no process has open: without free pages, and so that Shrink works on it.
 func Anew(file string) (before, after int64, err error) {
 	l, err := takeLock(file)
 	if err != nil {
@@ -102,8 +102,8 @@ func Anew(file string) (before, after int64, err error) {
 	return st.Size(), now.Size(), nil
 }
 
-// Sizes says what takes room in a database file, the largest first, and how much of it is free to be used again; the
-// file is only read (SQLite's DBSTAT).
+// Sizes gives the sizes of the tables in a database file, the largest first, and the size of its free pages. The file
+// is only read (SQLite's DBSTAT).
 func Sizes(file string) (tables []TableSize, free int64, err error) {
 	db, err := readOnly(file)
 	if err != nil {
@@ -147,7 +147,7 @@ func Sizes(file string) (tables []TableSize, free int64, err error) {
 	return tables, pages * size, err
 }
 
-// pastAsOne is a list in which all that is kept of earlier moments is one entry.
+// pastAsOne joins all tables of earlier moments into one entry.
 func pastAsOne(tables []TableSize) (out []TableSize) {
 	past := TableSize{Name: "past"}
 	for _, t := range tables {

@@ -21,30 +21,30 @@ import (
 	"gorm.io/gorm/logger"
 )
 
-// ErrFull means that there is no room left; nothing was written.
+// ErrFull means that the disk is full; nothing was written.
 var ErrFull = errors.New("the disk under the database is full")
 
-// ErrUnwritable means that the disk does not take what is written, and that nothing was.
+// ErrUnwritable means that the disk refuses writes; nothing was written.
 var ErrUnwritable = errors.New("the database cannot be written")
 
 // ErrNone means that there is no such record.
 var ErrNone = errors.New("no such record")
 
-// ErrTwice means that a report with this id was taken before, and that nothing was written.
+// ErrTwice means that a report with this id was stored before; nothing was written.
 var ErrTwice = errors.New("this report was accepted before")
 
 // Store is an open database.
 type Store struct {
 	ways atomic.Uint64 // see Ways
 	db   *gorm.DB      // the one connection that writes
-	read *gorm.DB      // connections that only read: they wait for no writer, and see what was committed
+	read *gorm.DB      // connections that only read: they do not wait for writers, and see committed data
 	log  writeAheadLog
 	file string
 	lock *lock
-	now  func() time.Time // the clock by which moments are noted; nil while none are
+	now  func() time.Time // the clock for the notes of changes; nil while there are none
 }
 
-// Open opens or makes the database file and brings it to the newest form. One process at a time can have it open.
+// Open opens or creates the database file and updates its schema. Only one process can have it open.
 func Open(file string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, err
@@ -61,11 +61,11 @@ func Open(file string) (*Store, error) {
 	return s, nil
 }
 
-// Serves notes at which address the records are served, for whoever tries to open them as well.
+// Serves records the address of the service, for the error of another process that tries to open the records.
 func (s *Store) Serves(address string) error { return s.lock.say(address) }
 
 func openDatabase(file string) (*Store, error) {
-	// The files beside it are made with the permissions that it has.
+	// SQLite makes the files beside it with the same permissions.
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
@@ -74,7 +74,7 @@ func openDatabase(file string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	// A path may hold what means something in a URI: "#" would cut it short, and another file would be opened.
+	// A path may have characters with a meaning in a URI: "#" would cut it, and another file would be opened.
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite" +
 		"&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)" +
 		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(" + strconv.Itoa(logMost) + ")"
@@ -101,10 +101,10 @@ func openDatabase(file string) (*Store, error) {
 	return &Store{db: db, read: read, log: writeAheadLog{side: side}, file: file}, nil
 }
 
-// readers is how many read at once.
+// readers is the number of connections for reading.
 const readers = 4
 
-// connect opens a database with so many connections at the most.
+// connect opens a database with a limited number of connections.
 func connect(dsn string, most int) (*gorm.DB, error) {
 	db, err := gorm.Open(
 		sqlite.Open(dsn),
@@ -131,18 +131,17 @@ func disconnect(db *gorm.DB) error {
 	return raw.Close() // and its prepared statements
 }
 
-// Close ends all use of the database.
+// Close closes the database.
 func (s *Store) Close() error {
 	return errors.Join(disconnect(s.log.side), disconnect(s.read), disconnect(s.db), s.lock.release())
 }
 
-// ReadOnly makes every write fail until it is called with false. It is how a database that cannot be written is
-// rehearsed.
+// ReadOnly makes every write fail until it is called with false. Tests use it.
 func (s *Store) ReadOnly(on bool) error {
 	return s.db.Exec(fmt.Sprintf("PRAGMA query_only = %t", on)).Error
 }
 
-// Limit keeps the database from growing beyond so many pages of 4 KiB. It is how a full disk is rehearsed.
+// Limit keeps the database from growing beyond so many pages of 4 KiB. Tests use it for a full disk.
 func (s *Store) Limit(pages int) error {
 	return s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages)).Error
 }
@@ -161,16 +160,16 @@ func full(err error) error {
 
 // Batch collects records that belong together.
 type Batch struct {
-	// Once makes the whole batch fail with ErrTwice when a report with its id was taken before.
+	// Once makes the whole batch fail with ErrTwice if a report with its id was stored before.
 	Once *ReportID
-	put  []any // replaces what has the same key
-	add  []any // is left as it is when the key is there
+	put  []any // replaces a record with the same key
+	add  []any // does not replace a record with the same key
 	drop []any // goes
 	// Events get their numbers when the batch is written.
 	Events []*Event
-	// Audit are entries about what the batch changes; they get their numbers and hashes when it is written.
+	// Audit are entries about the changes in the batch; they get their numbers and hashes when it is written.
 	Audit []*AuditEntry
-	// Undo is called when the batch was not written: it takes back what has no record in it.
+	// Undo is called if the batch was not written: it reverts what has no record in it.
 	Undo []func()
 }
 
@@ -187,13 +186,13 @@ func Of[T any](b *Batch) (out []*T) {
 	return out
 }
 
-// Put keeps a record, in place of one with the same key.
+// Put stores a record, and replaces one with the same key.
 func (b *Batch) Put(record any) { b.put = append(b.put, record) }
 
-// Add keeps a record unless one with the same key is there.
+// Add stores a record unless there is one with the same key.
 func (b *Batch) Add(record any) { b.add = append(b.add, record) }
 
-// Drop takes the record with the same key away.
+// Drop deletes the record with the same key.
 func (b *Batch) Drop(record any) { b.drop = append(b.drop, record) }
 
 // Empty reports whether there is nothing to write.
@@ -219,7 +218,7 @@ func (s *Store) Write(batches ...*Batch) error {
 	return err
 }
 
-// letsIn reports whether a record is one by which people are let in.
+// letsIn reports whether a record is used for authentication.
 func letsIn(record any) bool {
 	switch record.(type) {
 	case *Token, *Session:
@@ -228,9 +227,8 @@ func letsIn(record any) bool {
 	return false
 }
 
-// Ways changes with every change of the records by which people are let in: what was read of them before it is good as
-// long as it stays the same. It changes when the change is written, so whoever reads it before the records never keeps
-// what is older.
+// Ways is a number that changes with every written change of the records for authentication: what was read of them
+// stays valid as long as it is the same. Read it before the records.
 func (s *Store) Ways() uint64 { return s.ways.Load() }
 
 func (s *Store) write(batches []*Batch) error {
@@ -275,7 +273,7 @@ func (b *Batch) write(tx *gorm.DB) error {
 	return appendAudit(tx, b.Audit)
 }
 
-// writeNew writes rows that may be there already, readings and pages many at once.
+// writeNew inserts rows that may exist already, several readings or pages per statement.
 func writeNew(tx *gorm.DB, rows []any) error {
 	var readings []*Reading
 	var pages []*BadPage
@@ -304,7 +302,7 @@ func writeNew(tx *gorm.DB, rows []any) error {
 	return nil
 }
 
-// writeOver writes rows in the place of what is there, drives and planned tests many at once.
+// writeOver inserts or replaces rows, several drives or planned tests per statement.
 func writeOver(tx *gorm.DB, rows []any) error {
 	var drives []*Drive
 	var tests []*PlannedTest
@@ -313,7 +311,7 @@ func writeOver(tx *gorm.DB, rows []any) error {
 		case *Drive:
 			drives = append(drives, one)
 			continue
-		case *PlannedTest: // one batch never holds one of them twice
+		case *PlannedTest: // a batch never has two of the same
 			tests = append(tests, one)
 			continue
 		}
@@ -322,7 +320,7 @@ func writeOver(tx *gorm.DB, rows []any) error {
 		}
 	}
 	if len(drives) > 0 {
-		// The last of several documents of one drive is the one that counts.
+		// The last of several documents of one drive counts.
 		newest := map[string]*Drive{}
 		for _, d := range drives {
 			newest[d.Key] = d
@@ -342,7 +340,7 @@ func writeOver(tx *gorm.DB, rows []any) error {
 	return nil
 }
 
-// All reads every record of a kind that fits, in the order given (such as "swap, seq"). where may be empty.
+// All reads all matching records of a kind in the given order (such as "swap, seq"). where may be empty.
 func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
 	var out []T
 	q := s.read.Order(order)
@@ -352,19 +350,19 @@ func All[T any](s *Store, order, where string, args ...any) ([]T, error) {
 	return out, q.Find(&out).Error
 }
 
-// Newest reads the n newest records that fit, of a kind whose id grows.
+// Newest reads the n newest matching records of a kind with growing ids.
 func Newest[T any](s *Store, n int, where string, args ...any) ([]T, error) {
 	var out []T
 	return out, s.read.Where(where, args...).Order("id desc").Limit(n).Find(&out).Error
 }
 
-// Page reads up to n records that fit, in the order given.
+// Page reads up to n matching records, in the given order.
 func Page[T any](s *Store, order string, n int, where string, args ...any) ([]T, error) {
 	var out []T
 	return out, s.read.Where(where, args...).Order(order).Limit(n).Find(&out).Error
 }
 
-// One reads the first record that fits, or ErrNone.
+// One reads the first matching record, or returns ErrNone.
 func One[T any](s *Store, where string, args ...any) (T, error) {
 	var out T
 	err := s.read.Where(where, args...).First(&out).Error
@@ -384,7 +382,7 @@ func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	return r.RowsAffected, full(r.Error)
 }
 
-// Size is how many bytes the database takes on disk, indexes and free pages counted.
+// Size is the size of the database on disk in bytes, with indexes and free pages.
 func (s *Store) Size() (bytes int64, err error) {
 	var pages, size int64
 	if err := s.read.Raw("PRAGMA page_count").Scan(&pages).Error; err != nil {

@@ -97,6 +97,7 @@ func (s *Ledger) TakeOver() error {
 		return err
 	}
 	s.Restored = store.Restored{}
+	s.restored.Store(false)
 	s.Changed()
 	return nil
 }

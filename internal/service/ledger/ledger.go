@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"lantern/internal/api"
@@ -32,7 +33,11 @@ type Ledger struct {
 	// Restored is set after a restore until somebody confirms that the service that made the backup no longer runs:
 	// until then no orders are given out.
 	Restored store.Restored
+	restored atomic.Bool // whether it is set; it can be read without the lock
 }
+
+// IsRestored reports whether Restored is set. It needs no lock.
+func (s *Ledger) IsRestored() bool { return s.restored.Load() }
 
 // New makes a Ledger on a store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
@@ -42,6 +47,7 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
 		log.Error("whether these records were restored cannot be read: no order is given", "error", err)
 		l.Restored = store.Restored{At: c.Now(), From: "a backup that cannot be named"}
 	}
+	l.restored.Store(!l.Restored.At.IsZero())
 	return l
 }
 

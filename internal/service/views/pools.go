@@ -28,10 +28,10 @@ type listedPlace struct {
 
 // poolLists keeps the lists of pools. Only pools that changed are looked at again.
 type poolLists struct {
-	seen    int               // the number of the changes of pools that are included
-	stale   map[string]bool   // hosts that do not report, or are not known
-	rooms   map[string]string // by host
-	layered map[string]bool   // ids of pools on other pools, which change with them
+	seen    int             // the number of the changes of pools that are included
+	stale   map[string]bool // by host: it does not report
+	rooms   int             // the version of the rooms
+	layered map[string]bool // ids of pools on other pools, which change with them
 	of      map[string]*listedPool
 	order   []*listedPool // nil when it must be made again, with places
 	places  []*listedPlace
@@ -39,6 +39,29 @@ type poolLists struct {
 	// systems are valid for one version of the pools.
 	systems        []api.PoolSystem
 	systemsVersion int
+}
+
+// seenHosts are the hosts with their rooms, as they were when they were last looked at.
+type seenHosts struct {
+	names, rooms []string
+	version      int
+}
+
+// rooms is a number that changes with the set of hosts and with their rooms.
+func (s *State) rooms() int {
+	k := &s.hosts
+	same := len(k.names) == len(s.fleet.Hosts)
+	for i := 0; same && i < len(k.names); i++ {
+		h := s.fleet.Hosts[k.names[i]]
+		same = h != nil && h.Room == k.rooms[i]
+	}
+	if !same {
+		*k = seenHosts{version: k.version + 1}
+		for name, h := range s.fleet.Hosts {
+			k.names, k.rooms = append(k.names, name), append(k.rooms, h.Room)
+		}
+	}
+	return k.version
 }
 
 // byMargin puts pools in the order of their margins, unknown ones before all.
@@ -50,23 +73,21 @@ func byMargin(a, b *listedPool) int {
 func (s *State) followPools() {
 	k := &s.pools
 	ids, next, all := s.fleet.ChangedPools(k.seen)
-	rooms, stale, turned := map[string]string{}, map[string]bool{}, map[string]bool{}
-	now := s.Clock.Now()
-	for name, h := range s.fleet.Hosts {
-		rooms[name] = h.Room
-		if stale[name] = s.fleet.Late(h, now); stale[name] != k.stale[name] {
-			turned[name] = true
-		}
-	}
 	again := maps.Clone(k.layered)
-	if all || k.of == nil || !maps.Equal(rooms, k.rooms) {
-		*k = poolLists{of: map[string]*listedPool{}, layered: map[string]bool{}}
+	if rooms := s.rooms(); all || k.of == nil || rooms != k.rooms {
+		*k = poolLists{of: map[string]*listedPool{}, layered: map[string]bool{}, stale: map[string]bool{}, rooms: rooms}
 		again = map[string]bool{}
 		for id := range s.fleet.Pools {
 			again[id] = true
 		}
 	}
-	k.seen, k.rooms, k.stale = next, rooms, stale
+	k.seen = next
+	turned, now := map[string]bool{}, s.Clock.Now()
+	for name, h := range s.fleet.Hosts {
+		if late := s.fleet.Late(h, now); late != k.stale[name] {
+			k.stale[name], turned[name] = late, true
+		}
+	}
 	for _, id := range ids {
 		again[id] = true
 	}

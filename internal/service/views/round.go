@@ -122,16 +122,12 @@ type kept struct {
 	made    uint64           // number of lines made
 	touched int              // position in the changes of the judgement
 	swaps   map[string]string
-	rooms   map[string]string
+	rooms   int // the version of the rooms
 }
 
 // follow updates the lines.
 func (s *State) follow(now time.Time) {
 	verdicts, places, swaps := s.judging.Judge(), s.judging.Places(), s.swaps.ByDrive()
-	rooms := map[string]string{}
-	for name, h := range s.fleet.Hosts {
-		rooms[name] = h.Room
-	}
 	keys, next, all := s.judging.Touched(s.kept.touched)
 	again := map[string]bool{}
 	for _, key := range keys {
@@ -144,7 +140,8 @@ func (s *State) follow(now time.Time) {
 			}
 		}
 	}
-	if all || !maps.Equal(rooms, s.kept.rooms) {
+	rooms := s.rooms()
+	if all || s.kept.lines == nil || rooms != s.kept.rooms {
 		s.kept.lines, s.kept.layered = map[string]*line{}, map[string]bool{}
 		for key := range verdicts {
 			again[key] = true

@@ -35,6 +35,7 @@ type State struct {
 
 	kept  kept // of the round
 	pools poolLists
+	hosts seenHosts
 }
 
 // New makes an empty State.
