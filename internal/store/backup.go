@@ -24,8 +24,8 @@ type Restored struct {
 
 func fenceOf(file string) string { return file + ".restored" }
 
-// Restored says from what these records were restored; zero when they were not, or when somebody said since that the
-// service before is gone.
+// Restored says from which backup these records were restored; zero if they were not, or if a person has confirmed that
+// the previous service is gone.
 func (s *Store) Restored() (r Restored, err error) {
 	b, err := os.ReadFile(fenceOf(s.file))
 	if errors.Is(err, os.ErrNotExist) {
@@ -37,7 +37,7 @@ func (s *Store) Restored() (r Restored, err error) {
 	return r, json.Unmarshal(b, &r)
 }
 
-// TakeOver records that the service before is gone.
+// TakeOver records that the previous service is gone.
 func (s *Store) TakeOver() error {
 	if err := os.Remove(fenceOf(s.file)); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -45,7 +45,7 @@ func (s *Store) TakeOver() error {
 	return syncFolder(filepath.Dir(s.file))
 }
 
-// readOnly opens a database file for reading alone, beside whoever has it open.
+// readOnly opens a database file for reading only; another process may have it open.
 func readOnly(file string) (*sql.DB, error) {
 	if _, err := os.Stat(file); err != nil {
 		return nil, err
@@ -58,8 +58,8 @@ func readOnly(file string) (*sql.DB, error) {
 	return db, nil
 }
 
-// Backup writes a consistent copy of a database into a file that is not there yet, while a service goes on with it
-// (SQLite's VACUUM INTO), and looks whether the copy is sound. bytes is its size.
+// Backup writes a consistent copy of a database into a new file while a service uses it (SQLite's VACUUM INTO), and
+// checks the copy. bytes is its size.
 func Backup(file, to string) (bytes int64, err error) {
 	if _, err := os.Stat(to); err == nil {
 		return 0, fmt.Errorf("%s is there already. Choose another name, or remove it", to)
@@ -73,7 +73,7 @@ func Backup(file, to string) (bytes int64, err error) {
 	if err := os.Remove(part); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return 0, err
 	}
-	// Its permissions are made first: it holds hashes of tokens and the secrets of channels.
+	// Its permissions are set first: it contains hashes of tokens and the secrets of channels.
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return 0, err
@@ -95,7 +95,7 @@ func Backup(file, to string) (bytes int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	// The sum is there before the backup is: one without its sum is from elsewhere.
+	// The sum is written before the backup gets its name: a backup without a sum is from elsewhere.
 	if err := os.WriteFile(SumFile(to), []byte(sum+"  "+filepath.Base(to)+"\n"), 0o600); err != nil {
 		return 0, err
 	}
@@ -122,7 +122,7 @@ func sumOf(file string) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// Unchanged says what is wrong where a backup is not what was written; known is false when no sum is beside it.
+// Unchanged checks a backup against its sum; known is false if there is no sum beside it.
 func Unchanged(backup string) (known bool, err error) {
 	b, err := os.ReadFile(SumFile(backup))
 	if errors.Is(err, os.ErrNotExist) {
@@ -141,9 +141,8 @@ func Unchanged(backup string) (known bool, err error) {
 	return true, nil
 }
 
-// Sound says what is wrong with a database file, by SQLite's own look at all of it (PRAGMA integrity_check), and by
-// whether each document in it can be read. SQLite keeps no checksums: a document in which letters are others is not
-// found by this.
+// Sound checks a database file: with SQLite's own check of the whole file (PRAGMA integrity_check), and by reading each
+// document. SQLite keeps no checksums, so a document with changed letters is not found.
 func Sound(file string) error {
 	db, err := readOnly(file)
 	if err != nil {
@@ -179,7 +178,7 @@ func Sound(file string) error {
 	return readable(db, file)
 }
 
-// readable says which documents of a database are not what they must be: JSON.
+// readable checks that the documents of a database are valid JSON.
 func readable(db *sql.DB, file string) error {
 	type place struct{ table, column string }
 	var places []place
@@ -201,11 +200,11 @@ func readable(db *sql.DB, file string) error {
 	}
 	for _, p := range places {
 		var n int
-		but := "" // what is noted of a change may leave out a document that it left as it was
+		but := "" // a note of a change leaves out a document that did not change
 		if strings.HasPrefix(p.table, "past_") {
 			but = fmt.Sprintf(`AND "%s" IS NOT x'00'`, p.column)
 		}
-		// As text: JSON in a blob would be taken for SQLite's own binary form of it.
+		// As text: SQLite would take JSON in a blob for its own binary form.
 		err := db.QueryRow(
 			fmt.Sprintf(`SELECT count(*) FROM "%s" WHERE length("%s") > 0 %s AND NOT json_valid(CAST("%[2]s" AS TEXT))`,
 				p.table, p.column, but),
@@ -220,8 +219,8 @@ func readable(db *sql.DB, file string) error {
 	return nil
 }
 
-// Restore puts a backup in the place of a database that no process has open. What was there is kept beside it under
-// another name, which is given back; empty when there was none.
+// Restore replaces a database that no process has open by a backup. The previous file is kept beside it under another
+// name, which is returned; empty if there was none.
 func Restore(backup, file string) (kept string, err error) {
 	if _, err := Unchanged(backup); err != nil {
 		return "", err
@@ -246,7 +245,7 @@ func Restore(backup, file string) (kept string, err error) {
 	if err != nil {
 		return "", err
 	}
-	// The fence stands before the records do, so that no moment lies between.
+	// The mark of the restore is written before the records, so that they are never without it.
 	if err := os.WriteFile(fenceOf(file), fence, 0o600); err != nil {
 		return "", err
 	}

@@ -9,11 +9,11 @@ import (
 	"syscall"
 )
 
-// lock keeps a second service off the same records. It is the kernel's (flock(2)), so it ends with the process, however
-// that ends.
+// lock prevents a second service on the same records. It is a lock of the kernel (flock(2)), so it always ends with the
+// process.
 type lock struct{ f *os.File }
 
-// takeLock takes it, or says who has it.
+// takeLock takes the lock, or says which process has it.
 func takeLock(file string) (*lock, error) {
 	f, err := os.OpenFile(file+".lock", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -48,7 +48,7 @@ func Unused(file string) error {
 	return l.release()
 }
 
-// say writes into the file who has the lock, for whoever is refused.
+// say writes into the file which process has the lock, for the error of others.
 func (l *lock) say(address string) error {
 	text := fmt.Sprintf("process %d", os.Getpid())
 	if address != "" {

@@ -12,21 +12,21 @@ type writeAheadLog struct {
 	side    *gorm.DB
 	written atomic.Int64 // transactions
 	moved   int64        // written, when the log was moved last; used by Checkpoint only
-	left    atomic.Bool  // others move it
+	left    atomic.Bool  // another program moves the log
 }
 
 // logMost is the number of pages in the log at which a commit moves them after all: nobody called Checkpoint, or
 // commits follow each other so closely that the log never ends.
 const logMost = 16_000
 
-// LeaveLog leaves it to others to move the log: a program that copies it first.
+// LeaveLog leaves checkpoints to another program, which copies the log first.
 func (s *Store) LeaveLog() error {
 	s.log.left.Store(true)
 	return s.db.Exec("PRAGMA wal_autocheckpoint = 0").Error
 }
 
-// Checkpoint moves what was committed from the log into the database. It waits for no transaction, and none waits for
-// it. It must be called by one goroutine, every few seconds.
+// Checkpoint moves committed pages from the log into the database. It does not wait for transactions, nor they for it.
+// One goroutine must call it every few seconds.
 func (s *Store) Checkpoint() error {
 	n := s.log.written.Load()
 	if s.log.left.Load() || n == s.log.moved {

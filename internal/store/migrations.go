@@ -60,7 +60,7 @@ var kinds = []any{
 	&Migration{},
 }
 
-// Migration is a change of the database's form that was made.
+// Migration is a change of the schema that was made.
 type Migration struct {
 	Number int `gorm:"primaryKey;autoIncrement:false"`
 	About  string
@@ -68,7 +68,7 @@ type Migration struct {
 	By     string // the version that made it
 }
 
-// migrations are all changes of form, in order. What is released is never changed: the next is added at the end.
+// migrations are all changes of the schema, in order. A released one is never changed: the next is added at the end.
 var migrations = []struct {
 	about string
 	do    func(tx *gorm.DB) error
@@ -87,16 +87,16 @@ var migrations = []struct {
 	12: {"sites of a headquarters", func(tx *gorm.DB) error { return tx.AutoMigrate(&Site{}) }},
 }
 
-// Form is the number of the newest form that this version knows.
+// Form is the number of the newest schema that this version knows.
 func Form() int { return len(migrations) - 1 }
 
-// Version is what is noted as having made a change of form.
+// Version is recorded as the version that made a change of the schema.
 var Version = "dev"
 
-// ErrNewer means that a newer version has changed the database's form, so that this one must not touch it.
+// ErrNewer means that a newer version has changed the schema, so this one must not use the database.
 var ErrNewer = errors.New("a newer version of lantern has changed these records, and this one would damage them")
 
-// formOf is the form of an open database: 0 before forms were numbered, or when it is empty.
+// formOf is the number of an open database's schema: 0 if it is empty, or from before schemas had numbers.
 func formOf(db *gorm.DB) (n int, err error) {
 	if !db.Migrator().HasTable(&Migration{}) {
 		return 0, nil
@@ -113,7 +113,7 @@ func formOf(db *gorm.DB) (n int, err error) {
 	return n, err
 }
 
-// migrate brings a database to the newest form, a change at a time, each whole or not at all.
+// migrate updates a database to the newest schema, one change at a time, each completely or not at all.
 func migrate(db *gorm.DB) error {
 	n, err := formOf(db)
 	if err != nil {
@@ -134,14 +134,14 @@ func migrate(db *gorm.DB) error {
 	return nil
 }
 
-// MigrationPlan is what opening a database with this version would change of its form.
+// MigrationPlan has the changes that opening a database with this version would make to its schema.
 type MigrationPlan struct {
 	From, To int
 	Changes  []string
-	Took     time.Duration // on a copy
+	Took     time.Duration // measured on a copy
 }
 
-// PlanMigration tries on a copy what opening a database would change; the database itself is only read.
+// PlanMigration tries the changes on a copy; the database itself is only read.
 func PlanMigration(file string) (p MigrationPlan, err error) {
 	dir, err := os.MkdirTemp("", "lantern-migrate")
 	if err != nil {
@@ -158,7 +158,7 @@ func PlanMigration(file string) (p MigrationPlan, err error) {
 	}
 	row := raw.QueryRow("SELECT coalesce(max(number), 0) FROM migrations")
 	if err := row.Scan(&p.From); err != nil {
-		p.From = 0 // forms were not numbered yet
+		p.From = 0 // schemas had no numbers yet
 	}
 	if err := raw.Close(); err != nil {
 		return p, err

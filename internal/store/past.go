@@ -9,8 +9,8 @@ import (
 	"gorm.io/gorm"
 )
 
-// remembered are the tables of which every change can be taken back, so that the records can be had as they were at an
-// earlier moment. What lets people in, what was sent, and what is only ever added by its own number is not among them.
+// remembered are the tables whose changes can be reverted, so that the records of an earlier moment can be made. Tables
+// for authentication, sent messages, and tables that only grow by numbered rows are not among them.
 var remembered = []string{
 	"accept_policies", "acceptances", "blocks", "campaigns", "channels", "drives", "events", "found_logs", "hosts",
 	"inventories", "layouts", "lights", "notices", "orders", "own_rules", "planned_tests", "plans", "pool_names",
@@ -18,11 +18,12 @@ var remembered = []string{
 	"swap_events", "swap_looks", "test_runs",
 }
 
-// unneeded are the tables that a past has no use for: nobody signs in there, and records are made of its readings.
+// unneeded are the tables that a past does not need: nobody signs in there, and records of drives are made from its
+// readings.
 var unneeded = []string{"answers", "audit_entries", "authorities", "deliveries", "drive_records", "feeds",
 	"host_secrets", "report_ids", "sessions", "sign_in_codes", "sites", "tokens"}
 
-// same stands for a blob that a change left as it was. No document, reading or hash is this one byte.
+// same stands for a blob that did not change. No document, reading or hash is this one byte.
 var same = []byte{0}
 
 // shape is which columns a table has.
@@ -56,7 +57,7 @@ func shapeOf(db *sql.DB, table string) (out shape, err error) {
 	return out, rows.Err()
 }
 
-// list joins what is made of each column.
+// list joins a text for each column.
 func list(columns []string, of func(string) string) string { return joined(columns, ", ", of) }
 
 func joined(columns []string, by string, of func(string) string) string {
@@ -69,8 +70,8 @@ func joined(columns []string, by string, of func(string) string) string {
 
 func quoted(c string) string { return `"` + c + `"` }
 
-// KeepPast has every change noted from now on, each with the moment by the given clock, so that PastOf can take it
-// back. Triggers do it (SQLite, CREATE TRIGGER), in the transaction of the change: nothing that writes can forget it.
+// KeepPast records every change from now on, with the moment by the given clock, so that PastOf can revert it. Triggers
+// do it (SQLite, CREATE TRIGGER) in the transaction of the change, so that no change can be missed.
 func (s *Store) KeepPast(now func() time.Time) error {
 	raw, err := s.db.DB()
 	if err != nil {
@@ -88,7 +89,7 @@ func (s *Store) KeepPast(now func() time.Time) error {
 		if err != nil {
 			return err
 		}
-		// Columns without a type give back what was put in, as it was.
+		// Columns without a type return values unchanged.
 		todo = append(
 			todo,
 			fmt.Sprintf(
@@ -119,7 +120,7 @@ func (s *Store) KeepPast(now func() time.Time) error {
 	return nil
 }
 
-// addColumns adds the columns that a later form of the records has to what is noted of them.
+// addColumns adds the columns of a later schema to the notes of a table.
 func addColumns(tx *gorm.DB) error {
 	for _, table := range remembered {
 		var missing []string
@@ -137,7 +138,7 @@ func addColumns(tx *gorm.DB) error {
 	return nil
 }
 
-// trigger notes what a row was before it changed. Of one that is new only its key is noted.
+// trigger records a row as it was before its change; of a new row only the key.
 func (sh shape) trigger(table, on string) string {
 	columns, what, when := sh.columns, list(sh.columns, func(c string) string { return "OLD." + quoted(c) }), ""
 	switch on {
@@ -156,7 +157,7 @@ func (sh shape) trigger(table, on string) string {
 		table, on, when, list(columns, quoted), on[:1], what)
 }
 
-// quotedOld are the columns of a row before its change, with blobs that did not change left out.
+// quotedOld are the columns of a row before its change, without blobs that did not change.
 func quotedOld(sh shape) string {
 	return list(sh.columns, func(c string) string {
 		if !sh.blobs[c] {
@@ -166,7 +167,7 @@ func quotedOld(sh shape) string {
 	})
 }
 
-// moment records that changes follow which belong together.
+// moment starts a group of changes that belong together.
 func (s *Store) moment(tx *gorm.DB) error {
 	if s.now == nil {
 		return nil
@@ -177,7 +178,7 @@ func (s *Store) moment(tx *gorm.DB) error {
 	return tx.Exec("UPDATE past_now SET moment = last_insert_rowid()").Error
 }
 
-// NoPast drops all that is noted of earlier moments, and notes nothing any more.
+// NoPast removes all notes of changes, and stops recording them.
 func (s *Store) NoPast() error {
 	s.now = nil
 	return full(
@@ -204,7 +205,7 @@ func dropPast(exec func(string) error) error {
 	return nil
 }
 
-// PastSince is the earliest moment as of which the records can be had; zero when none is kept.
+// PastSince is the earliest moment whose records can be made; zero if none is kept.
 func (s *Store) PastSince() (time.Time, error) {
 	if s.now == nil {
 		return time.Time{}, nil
@@ -220,7 +221,7 @@ func (s *Store) ForgetPast(before time.Time) error {
 		return nil
 	}
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
-		var last int64 // the newest moment that is not needed: the one before the first that is kept
+		var last int64 // the newest moment that is not needed
 		err := tx.Raw("SELECT coalesce(max(moment), 0) FROM past_moments WHERE at < ?", before.UnixMilli()).
 			Scan(&last).
 			Error
@@ -242,10 +243,10 @@ func (s *Store) ForgetPast(before time.Time) error {
 	}))
 }
 
-// packRows is how many notes are packed at once, so that nobody waits for long.
+// packRows is the number of notes that are packed at once; it limits how long others wait.
 const packRows = 500
 
-// PackPast packs notes of which there are many, for one table at a time; more says whether it packed some.
+// PackPast packs the notes of one table that has many; more reports whether it packed some.
 func (s *Store) PackPast() (more bool, err error) {
 	if s.now == nil {
 		return false, nil
@@ -263,7 +264,7 @@ func (s *Store) PackPast() (more bool, err error) {
 	return false, nil
 }
 
-// packTable packs the oldest notes of a table, so many at most, if there are as many as least.
+// packTable packs up to most of the oldest notes of a table, if there are at least as many as least.
 func (s *Store) packTable(table string, least, most int) error {
 	raw, err := s.read.DB() // the connection that writes stays free
 	if err != nil {
@@ -292,7 +293,7 @@ func (s *Store) packTable(table string, least, most int) error {
 	}))
 }
 
-// note is what one row was before it changed.
+// note is a row as it was before a change.
 type note struct {
 	seq, moment int64
 	op          byte  // i, u or d
@@ -301,7 +302,7 @@ type note struct {
 
 // notesOf reads the notes of a table that are not packed, the oldest first.
 func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []note, err error) {
-	// A text is read as bytes: the driver would make a time of what looks like one.
+	// A text is read as bytes: the driver would convert a text that looks like a time.
 	rows, err := db.Query(
 		fmt.Sprintf("SELECT n_number, n_moment, n_change, %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
 			list(sh.columns, func(c string) string {

@@ -12,14 +12,13 @@ import (
 	"time"
 )
 
-// ErrNoPast means that nothing is kept of so long ago.
+// ErrNoPast means that no records are kept from so long ago.
 var ErrNoPast = errors.New("the records of that moment are not kept")
 
-// roomLeft is how much must stay free when a copy of the records is made that nobody needs for long.
+// roomLeft is the disk space that must stay free when a temporary copy of the records is made.
 const roomLeft = 1 << 30
 
-// PastRoom reports whether there is room for copies of the records: twice what they take, and more than enough beside
-// it.
+// PastRoom reports whether the disk has room for copies of the records: twice their size, and roomLeft.
 func (s *Store) PastRoom() error {
 	size, err := s.Size()
 	if err != nil {
@@ -37,8 +36,8 @@ func (s *Store) PastRoom() error {
 	return err
 }
 
-// PastOf writes the records of a service, as they were at a moment, into a file that is not there yet, while the
-// service goes on. Nobody can sign in there. was is when they had changed for the last time.
+// PastOf writes the records of a service, as they were at a moment, into a new file while the service runs. They have
+// no secrets for sign-in. was is the time of their last change.
 func PastOf(file, to string, at time.Time) (was time.Time, err error) {
 	if err := copyOf(file, to); err != nil {
 		return was, err
@@ -75,13 +74,13 @@ func PastOf(file, to string, at time.Time) (was time.Time, err error) {
 		}
 	}
 	exec := func(q string) error { _, err := db.Exec(q); return err }
-	if err := dropPast(exec); err != nil { // with its triggers: what follows is no change
+	if err := dropPast(exec); err != nil { // with its triggers: what follows is not recorded
 		return was, err
 	}
 	return time.UnixMilli(ms).UTC(), takeAllBack(db, shapes, back)
 }
 
-// copyOf makes a copy that nobody needs after a crash: nothing of it waits for the disk.
+// copyOf makes a temporary copy: it need not survive a crash, so it does not wait for the disk.
 func copyOf(file, to string) error {
 	from, err := readOnly(file)
 	if err != nil {
@@ -97,7 +96,7 @@ func copyOf(file, to string) error {
 	return os.Chmod(to, 0o600)
 }
 
-// takeAllBack takes back what the notes of all tables tell of, and empties the tables that a past has no use for.
+// takeAllBack reverts the noted changes of all tables, and empties the tables that a past does not need.
 func takeAllBack(db *sql.DB, shapes map[string]shape, back map[string][]note) error {
 	tx, err := db.Begin()
 	if err != nil {
@@ -148,8 +147,8 @@ func since(db *sql.DB, table string, sh shape, moment int64) (out []note, err er
 	return append(out, loose...), err
 }
 
-// takeBack makes the rows of a table what they were before the given notes: of each row the first note says that, and
-// of a blob that it left as it was the next one that did not.
+// takeBack reverts the rows of a table to their state before the given notes: the first note of each row has it; of a
+// blob that this note leaves out, the next note that has it.
 func takeBack(tx *sql.Tx, table string, sh shape, notes []note) error {
 	first := map[string]*note{}
 	var order []string
@@ -167,7 +166,7 @@ func takeBack(tx *sql.Tx, table string, sh shape, notes []note) error {
 				}
 			}
 			if n.op != 'u' {
-				was.op = n.op // the row went: it has to be made again
+				was.op = n.op // the row was deleted: it must be inserted again
 			}
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"slices"
 )
 
-// keyOf is what tells rows apart.
+// keyOf is the key of a row.
 func (sh shape) keyOf(row []any) string {
 	var b []byte
 	for i, c := range sh.columns {
@@ -22,7 +22,7 @@ func (sh shape) keyOf(row []any) string {
 	return string(b)
 }
 
-// value writes a value: its type, and what it is.
+// value writes a value with its type.
 func value(b []byte, v any) []byte {
 	text := func(kind byte, s string) []byte {
 		return append(binary.AppendUvarint(append(b, kind), uint64(len(s))), s...)
@@ -75,8 +75,8 @@ func readValue(r *bytes.Reader) (any, error) {
 	return nil, errPack
 }
 
-// pack writes notes so that what one row was at several moments stands together: it is nearly the same each time, and
-// takes nearly no room. The names of the columns come first, since a later form may have others.
+// pack writes notes in the order of their rows: the states of one row differ little, so they compress well. The names
+// of the columns come first, because a later schema may have others.
 func pack(notes []note, sh shape) ([]byte, error) {
 	sorted := slices.Clone(notes)
 	keys := make(map[int64]string, len(notes))
@@ -111,7 +111,7 @@ func pack(notes []note, sh shape) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// unpack reads notes for the columns that a table has now, in the order in which they were made.
+// unpack reads notes for the present columns of a table, in the order in which they were made.
 func unpack(data []byte, sh shape) (out []note, err error) {
 	all, err := io.ReadAll(flate.NewReader(bytes.NewReader(data)))
 	if err != nil {

@@ -15,7 +15,7 @@ type prepared struct {
 	*sql.DB
 	mu     sync.Mutex // guards what follows
 	ready  map[string]*sql.Stmt
-	wanted map[string]int // how often a transaction ran it since it was not ready
+	wanted map[string]int // number of uses while it was not prepared
 }
 
 // preparedMost limits the statements that are kept: each number of rows has a statement of its own.

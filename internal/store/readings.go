@@ -7,8 +7,8 @@ import (
 	"gorm.io/gorm"
 )
 
-// EachReading calls f for every reading not older than since that was not folded yet, in order of time for each drive.
-// f must not use the store.
+// EachReading calls f for every reading not older than since that is not in a block yet, in order of time for each
+// drive. f must not use the store.
 func (s *Store) EachReading(since time.Time, f func(r Reading) error) error {
 	return each(s.read.Model(&Reading{}).Where("at >= ?", since.UnixMilli()).Order("drive, at"), f)
 }
@@ -18,8 +18,8 @@ func (s *Store) EachBlock(since time.Time, f func(b Block) error) error {
 	return each(s.read.Model(&Block{}).Where("last >= ?", since.UnixMilli()).Order("drive, first"), f)
 }
 
-// NewReadings calls f for every reading that was not folded yet, in order of time for each drive; packed is nil where
-// the drive's kept record has it. f must not use the store.
+// NewReadings calls f for every reading that is not in a block yet, in order of time for each drive; packed is nil if
+// the drive's kept record includes it. f must not use the store.
 func (s *Store) NewReadings(f func(drive string, at int64, packed []byte) error) error {
 	rows, err := s.read.Raw(`SELECT r.drive, r.at, CASE WHEN k.upto >= r.at THEN NULL ELSE r.packed END
 		FROM readings r LEFT JOIN drive_records k ON k.drive = r.drive ORDER BY r.drive, r.at`).Rows()
@@ -53,7 +53,7 @@ func (s *Store) EachRecord(f func(r DriveRecord) error) error {
 	return each(s.read.Model(&DriveRecord{}), f)
 }
 
-// LastBlocks is the time of the newest reading that was folded, by drive, in Unix milliseconds.
+// LastBlocks is the time of the newest reading in a block, by drive, in Unix milliseconds.
 func (s *Store) LastBlocks() (map[string]int64, error) {
 	rows, err := s.read.Raw("SELECT drive, max(last) FROM blocks GROUP BY drive").Rows()
 	if err != nil {
@@ -90,7 +90,7 @@ func each[T any](q *gorm.DB, f func(T) error) error {
 	return rows.Err()
 }
 
-// Of gives a drive's readings, folded and not, that reach to since or beyond.
+// Of gives a drive's readings and blocks that reach to since or beyond.
 func (s *Store) Of(drive string, since time.Time) (blocks []Block, loose []Reading, err error) {
 	if blocks, err = All[Block](s, "first", "drive = ? and last >= ?", drive, since.UnixMilli()); err != nil {
 		return nil, nil, err
@@ -99,7 +99,8 @@ func (s *Store) Of(drive string, since time.Time) (blocks []Block, loose []Readi
 	return blocks, loose, err
 }
 
-// Around reports whether a loose reading of a drive at a time is kept, and gives the blocks that may hold one.
+// Around reports whether there is a reading of a drive at a time outside blocks, and gives the blocks that may have
+// one.
 func (s *Store) Around(drive string, at time.Time) (loose bool, blocks []Block, err error) {
 	ms := at.UnixMilli()
 	rows, err := All[Reading](s, "at", "drive = ? and at = ?", drive, ms)
@@ -110,14 +111,14 @@ func (s *Store) Around(drive string, at time.Time) (loose bool, blocks []Block, 
 	return false, blocks, err
 }
 
-// Oldest gives the n oldest readings of a drive that were not folded yet.
+// Oldest gives the n oldest readings of a drive that are not in a block yet.
 func (s *Store) Oldest(drive string, n int) ([]Reading, error) {
 	var out []Reading
 	return out, s.read.Where("drive = ?", drive).Order("at").Limit(n).Find(&out).Error
 }
 
-// Fold keeps a block in place of what it holds: loose readings from its first to its last, as many as given, and other
-// blocks; and the drive's record; or it changes nothing. A block is never written over.
+// Fold stores a block in place of its content (the given number of readings from its first to its last, and other
+// blocks) and the drive's record, or it changes nothing. A block is never overwritten.
 func (s *Store) Fold(b Block, loose int, of []Block, record DriveRecord) error {
 	return full(s.db.Transaction(func(tx *gorm.DB) error {
 		for _, o := range of {

@@ -10,15 +10,15 @@ type Host struct {
 	SeenAt    time.Time // time of its newest live report; zero before the first
 	Interval  float64   // seconds until the next is due
 	Report    []byte    // that report, as JSON
-	Room      string    // where it stands, as people call it
+	Room      string    // its room
 	Cold      bool      // its drives are changed only while it is down
 	// Boot and BootSeconds are those of its newest live report: they order the reports of one run of the host. Boots
 	// are those of earlier runs, the newest last, separated by commas.
 	Boot        string
 	BootSeconds float64
 	Boots       string
-	Shift       time.Duration // added to the times in its reports to make them ours; 0 while its clock is right
-	Formerly    string        // names that it had before, separated by commas
+	Shift       time.Duration // correction of the times in its reports; 0 while its clock is right
+	Formerly    string        // its earlier names, separated by commas
 	// Beside is what its newest report told beside what is there: its agent, its clock, how busy drives are, as JSON.
 	Beside []byte
 	// Certificates are those that its agent was given, as JSON; nothing where it never asked for one.
