@@ -20,7 +20,7 @@ import { root } from "./api/root";
 
 returned();
 
-// What is needed at the rack without a network is kept by a worker, where the connection is one that browsers trust.
+// A service worker keeps what is needed at the rack without a network, if the browser trusts the connection.
 if (import.meta.env.PROD && "serviceWorker" in navigator)
   void navigator.serviceWorker.register(`${root}/sw.js`).catch(() => {});
 

@@ -5,19 +5,19 @@ import { steady } from "./parts/loading";
 
 type Kind = S["Event"]["kind"];
 
-/** Page is all that the console knows of one of its pages; a new page is added here and nowhere else. */
+/** Page has everything about a page of the console; a new page is added here only. */
 export type Page = {
   path: string;
   load: () => Promise<{ default: ComponentType }>;
-  /** Its name in the navigation and in the search; a page that is reached from others has none. */
+  /** Its name in the navigation and in the search; empty for a page that is reached from other pages. */
   name?: string;
-  /** What the search says of it. */
+  /** Its text in the search. */
   detail?: string;
-  /** Whether a headquarters has it too; "only" where nobody else has it. */
+  /** Whether a headquarters has it too; "only" if no one else has it. */
   headquarters?: true | "only";
   /** The command lines that do what the page does; a name after a colon is of its path. */
   lines?: string[];
-  /** The first parts of the query keys that it brings, and the events that make their answers old. */
+  /** The first parts of its query keys, and the events that invalidate their answers. */
   queries?: Record<string, Kind[]>;
 };
 
@@ -312,10 +312,10 @@ export const pages: Page[] = [
 /** The queries of no page: the frame asks them. */
 const frame: Record<string, Kind[]> = { me: [], people: [], lab: ["lab"], search: [] };
 
-/** target is where a page is reached without parameters. */
+/** target is the address of a page without parameters. */
 const target = (p: Page) => p.path.replace(/\/:[^/]*\?$/, "");
 
-/** offered are the pages that have a name, at a headquarters or at a service of its own, in their order. */
+/** offered are the pages with a name, at a headquarters or at a service, in their order. */
 const offered = (headquarters?: boolean) =>
   pages.filter((p) => p.name && (headquarters ? p.headquarters : p.headquarters !== "only"));
 
@@ -336,10 +336,10 @@ export const searchable = (headquarters?: boolean): S["Hit"][] => [
     : [{ kind: "page" as const, title: "Drives to replace", detail: "list", to: "/drives?verdict=replace" }]),
 ];
 
-/** routes are the pages with what draws them, loaded when they are first opened. */
+/** routes are the pages with their components, which are loaded when they are first opened. */
 export const routes = pages.map((p) => ({ path: p.path, Page: lazy(steady(p.load)) }));
 
-/** touches are the queries that an event of each kind makes old. */
+/** touches are the queries that each kind of event invalidates. */
 export const touches: Partial<Record<Kind, string[]>> = {};
 for (const queries of [frame, ...pages.map((p) => p.queries ?? {})])
   for (const [key, kinds] of Object.entries(queries)) for (const kind of kinds) (touches[kind] ??= []).push(key);
@@ -354,5 +354,5 @@ export function linesAt(path: string): string[] {
   return [];
 }
 
-/** word is a name as a shell takes it for one word. */
+/** word is a name, quoted for the shell if necessary. */
 const word = (s?: string) => (s === undefined || /^[\w./@:-]+$/.test(s) ? s : `'${s.replaceAll("'", `'\\''`)}'`);

@@ -6,19 +6,19 @@ import { go, here, root } from "./root";
 export type S = components["schemas"];
 export type Verdict = S["Verdict"];
 
-/** What was said and has no answer yet because the service was not reached: how many, and who wants to know of it. */
+/** The number of requests that wait because the service was not reached, and the callbacks for changes of it. */
 let unsent = 0;
 const watchers = new Set<() => void>();
 export const watchUnsent = (f: () => void) => (watchers.add(f), () => void watchers.delete(f));
 export const countUnsent = () => unsent;
 function count(n: number) {
   unsent += n;
-  // Who leaves the page would lose what was said: the browser asks first.
+  // Leaving the page would lose these requests, so the browser asks first.
   window.onbeforeunload = unsent > 0 ? (e) => e.preventDefault() : null;
   watchers.forEach((f) => f());
 }
 
-/** Whether the session has ended under an open page; what is asked then waits until somebody signs in again. */
+/** Whether the session has ended while a page is open; requests wait until somebody signs in again. */
 let ended = false,
   known = false,
   waiting: (() => void)[] = [];

@@ -9,10 +9,10 @@ type Live = { since: Date | null };
 const LiveContext = createContext<Live>({ since: null });
 export const useLive = () => useContext(LiveContext);
 
-/** useUnsent is how much was said that waits to be sent again. */
+/** useUnsent is the number of requests that wait to be sent again. */
 export const useUnsent = () => useSyncExternalStore(watchUnsent, countUnsent);
 
-/** LiveProvider keeps what is shown in step with the service, and knows since when it may be old. */
+/** LiveProvider keeps the shown data up to date, and knows since when it may be old. */
 export function LiveProvider({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const [since, setSince] = useState<Date | null>(null);
@@ -33,7 +33,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       for (const kind of Object.keys(touches) as (keyof typeof touches)[]) {
         stream.addEventListener(kind, () => {
           touches[kind]?.forEach((q) => old.add(q));
-          // A burst of events is one refresh. What a person waits for comes at once; what goes on by itself may wait.
+          // A burst of events causes one refresh: immediately for what a person waits for, later for the rest.
           const wait = kind === "alarm" ? 0 : ["host", "drive", "pool", "recovery"].includes(kind) ? 1500 : 250;
           const at = Date.now() + wait;
           if (timer && due <= at) return;
@@ -133,7 +133,7 @@ export function useClock() {
   }, [told, received, speed, past]);
 }
 
-/** useNow is the service's time, as it was at the last whole step. What asks for it is drawn anew once a step. */
+/** useNow is the service's time, rounded down to a step. Components that use it are drawn once per step. */
 export function useNow(step = 1000): Date {
   const at = useSyncExternalStore(watchNow, () => Math.floor((shown || (shown = read())) / step) * step);
   return useMemo(() => new Date(at), [at]);

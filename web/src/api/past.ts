@@ -1,4 +1,4 @@
-/** The earlier moment that is looked at, as RFC 3339; empty for now. It lasts as long as the tab. */
+/** The earlier moment that is shown, as RFC 3339; empty for now. It is kept for the tab. */
 const kept = "past";
 let at = "";
 try {
@@ -10,7 +10,7 @@ const watchers = new Set<() => void>();
 export const watchPast = (f: () => void) => (watchers.add(f), () => void watchers.delete(f));
 export const pastAt = () => at;
 
-/** lookAt shows what was known at a moment, or now where it is empty. */
+/** lookAt shows the state at a moment, or the present one if it is empty. */
 export function lookAt(moment: string) {
   at = moment;
   try {

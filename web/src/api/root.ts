@@ -5,5 +5,5 @@ export const root = typeof document === "undefined" ? "" : (document.documentEle
 export const here = () =>
   location.pathname.startsWith(root) ? location.pathname.slice(root.length) || "/" : location.pathname;
 
-/** go loads a page of the console anew. */
+/** go loads a page of the console again. */
 export const go = (path: string) => location.assign(root + path);

@@ -14,7 +14,7 @@ type Sec = {
 };
 const fresh: Sec = { name: "front", rows: 4, columns: 6, first: "top-left", run: "rows", upright: false, gaps: [] };
 
-/** numberAt is the number of each place, counted as the service counts: gaps are passed over. */
+/** numberAt is the number of each place, counted like in the service: gaps have no number. */
 function numbers(s: Sec): Map<string, number> {
   const out = new Map<string, number>();
   let n = 0;
@@ -28,8 +28,10 @@ function numbers(s: Sec): Map<string, number> {
   return out;
 }
 
-/** Describe draws an enclosure that does not tell of itself: a grid whose numbers show where they will run; a place is tapped
- * to make it a gap. */
+/**
+ * Describe draws an enclosure that does not describe itself: a grid with the numbers of its bays. A tap makes a place
+ * a gap.
+ */
 export function Describe({ host, is, done }: { host: string; is?: S["Layout"]; done: () => void }) {
   const [name, setName] = useState(is?.name ?? "chassis");
   const [all, setAll] = useState<Sec[]>(is?.sections.map((x) => ({ ...fresh, ...x })) ?? [fresh]);

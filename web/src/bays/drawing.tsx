@@ -54,7 +54,7 @@ export function Place({ bay, tone = "text-ink", width = 92 }: { bay: string; ton
 export const layers = ["verdict", "pool", "temperature", "age", "latency", "test age"] as const;
 export type Layer = (typeof layers)[number];
 
-/** value is what a layer shows of a bay, in words, and how far along its scale that is. */
+/** value is what a layer shows of a bay, in words, and its position on the scale of the layer. */
 function value(b: S["Bay"], layer: Layer, now: number): { text: string; share?: number } {
   switch (layer) {
     case "pool":
@@ -109,7 +109,7 @@ export function HostMap({
   );
 }
 
-/** Section draws a grid of bays to proportion, as seen from where one stands. What is far out of sight is not drawn. */
+/** Section draws a grid of bays to scale, as seen by a person in front of it. Bays far out of sight are not drawn. */
 function SectionMap({
   host,
   section: s,
@@ -123,7 +123,7 @@ function SectionMap({
   chosen?: string;
   choose: (address: string) => void;
 }) {
-  // Only ages change by the clock, and those by the day: bays are not drawn anew with every second.
+  // Only ages depend on the clock, and they change daily, so bays are not drawn every second.
   const now = Math.floor(useNow().getTime() / 600_000) * 600_000;
   const cell = s.upright ? 3.6 : 5;
   const wide = s.columns * (cell + 0.25) + 1;

@@ -18,7 +18,7 @@ function useAgain() {
   };
 }
 
-/** Lights lists the bays that are lit, on all hosts, and switches them off. */
+/** Lights lists the lights that are on, on all hosts, and turns them off. */
 export function Lights() {
   const tell = useTell();
   const again = useAgain();

@@ -82,7 +82,7 @@ export default function BaysPage() {
   );
 }
 
-/** The map's layer and the bay that is chosen stand in the page's address. */
+/** The layer of the map and the chosen bay are in the page's address. */
 function useView() {
   const [params, setParams] = useSearchParams();
   const setter = useRef(setParams);
@@ -129,7 +129,7 @@ function Layers({ layer, set }: { layer: Layer; set: (name: string, value: strin
   );
 }
 
-/** Room draws every enclosure of every host in a room; a host is asked for when it comes near. */
+/** Room draws every enclosure of every host in a room; a host is loaded shortly before it is visible. */
 function Room({ room, hosts }: { room: string; hosts: S["Host"][] }) {
   const { layer, chosen, set, choose } = useView();
   const host = chosen?.split("/")[0];
@@ -161,7 +161,7 @@ function Room({ room, hosts }: { room: string; hosts: S["Host"][] }) {
   );
 }
 
-/** Near tells its child when it has come near what is seen; it keeps its place until then. */
+/** Near tells its child when it is nearly visible, and reserves its space until then. */
 function Near({ host, bays, children }: { host: string; bays: number; children: (near: boolean) => React.ReactNode }) {
   const at = useRef<HTMLElement>(null);
   const near = useNear(at);
@@ -304,7 +304,7 @@ function Maps({ host }: { host: string }) {
   );
 }
 
-/** Guess says that nobody saw the drive in this bay, and lets who sees it say so. */
+/** Guess says that nobody has seen the drive in this bay, and lets a person confirm it. */
 function Guess({ bay: b }: { bay: S["Bay"] }) {
   const tell = useTell();
   const queries = useQueryClient();

@@ -9,13 +9,13 @@ import { exact, number } from "../parts/format";
 import { useTheme } from "../parts/frame";
 import { useTell } from "../parts/toast";
 
-/** from is where the shared axis begins; it is kept to the minute, so that charts are not drawn anew each second. */
+/** from is the beginning of the shared axis, rounded to a minute, so that charts are not drawn every second. */
 export const from = (now: Date, days: number): number => Math.floor(now.getTime() / 60_000) * 60 - days * 86400;
 
 /** mostCompared is how many other drives are drawn beside one. */
 const mostCompared = 3;
 
-/** dashes tell the compared drives apart without colour. */
+/** dashes distinguish the compared drives without colour. */
 const dashes = [
   [10, 5],
   [3, 4],
@@ -47,7 +47,7 @@ export function useCourse() {
   };
 }
 
-/** Course draws metrics of a drive on one time axis, with what happened to it, and beside other drives. */
+/** Course draws metrics of a drive on one time axis, with its events, and with other drives for comparison. */
 export function Course({ drive: d, usual, loud }: { drive: S["Drive"]; usual: string[]; loud: string[] }) {
   const { days, setDays, metrics, setMetrics, others, setOthers } = useCourse();
   const [view, setView] = useState<View | null>(null);

@@ -5,7 +5,7 @@ import { exact, number } from "../parts/format";
 import { useTell } from "../parts/toast";
 import { said, StartTest } from "../tests/now";
 
-/** UsedBy is everything that depends on a drive. What was not read is not unused. */
+/** UsedBy lists everything that uses a drive. A drive that was not read is not shown as unused. */
 export function UsedBy({ drive: d }: { drive: S["Drive"] }) {
   if (!d.uses?.length)
     return (
@@ -42,7 +42,7 @@ export function UsedBy({ drive: d }: { drive: S["Drive"] }) {
   );
 }
 
-/** Tests starts self-tests, and shows what the drive's own log says of those that ended. */
+/** Tests starts self-tests, and shows the drive's own log of those that ended. */
 export function Tests({ drive: d }: { drive: S["Drive"] }) {
   const tell = useTell();
   const queries = useQueryClient();
@@ -141,7 +141,7 @@ export function Tests({ drive: d }: { drive: S["Drive"] }) {
   );
 }
 
-/** grown is how much a counter grew over a span, with a sign when it is known for less than that. */
+/** grown is the growth of a counter over a period, with a mark if it is known for less. */
 export function grown(g?: S["Growth"]): string {
   if (!g) return "";
   return `${g.whole ? "" : "~"}${g.grown > 0 ? `+${number(g.grown)}` : "0"}`;

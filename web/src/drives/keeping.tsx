@@ -7,7 +7,7 @@ import { Command } from "../parts/command";
 import { useDo } from "../parts/do";
 import { AskReason } from "../parts/reason";
 
-/** Keeping is whether a drive without a place in a pool is kept in stock, or is listed at all. */
+/** Keeping sets whether a drive without a place in a pool is in stock, or is listed at all. */
 export function Keeping({ drive: d }: { drive: S["Drive"] }) {
   const me = useMe().data;
   const go = useNavigate();

@@ -25,7 +25,7 @@ export default function DrivePage() {
 }
 
 function Sheet({ drive: d }: { drive: S["Drive"] }) {
-  // The metrics of findings first, then those of strong evidence that are not zero: what matters, at most four.
+  // The metrics of findings first, then those with strong evidence that are not zero; at most four.
   const told = d.findings.map((f) => f.metric).filter((m): m is string => !!m);
   const strong = (d.metrics ?? [])
     .filter((m) => (m.strength === "strong" || m.strength === "path") && m.value !== 0)

@@ -8,7 +8,7 @@ import { Ago } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { root } from "../api/root";
 
-/** Asking is the hosts that wait for approval, and how many more are invited: for admins. */
+/** Asking lists the hosts that wait for approval, and the number of those that are still invited; for admins. */
 export function Asking() {
   const queries = useQueryClient();
   const tell = useTell();

@@ -4,7 +4,7 @@ import { Command } from "../parts/command";
 import { useDo } from "../parts/do";
 import { exact } from "../parts/format";
 
-/** Controller is the management controller of a host, which tells of bays where no enclosure does. */
+/** Controller sets the management controller of a host, which reports bays if no enclosure does. */
 export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean }) {
   const act = useDo("hosts", "bays");
   const [open, setOpen] = useState(false);

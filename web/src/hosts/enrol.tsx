@@ -5,7 +5,7 @@ import { root } from "../api/root";
 import { Command } from "../parts/command";
 import { useTell } from "../parts/toast";
 
-/** Enrol makes one host known by its name, and shows the token of its agent once. */
+/** Enrol adds a host by its name, and shows its agent's token once. */
 export function Enrol() {
   const tell = useTell();
   const queries = useQueryClient();

@@ -22,7 +22,7 @@ const words: Record<S["Host"]["state"], string> = {
   never: "no report has come yet",
 };
 
-/** Hosts is who reports, since when, and what is wrong with how they do. */
+/** Hosts lists the hosts with their state, and problems of their reports. */
 export default function HostsPage() {
   const q = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) });
   const me = useMe();
@@ -200,7 +200,7 @@ function Host({ host: h }: { host: S["Host"] }) {
   );
 }
 
-/** Layouts are the enclosures of a host that do not tell of themselves, and were described by people. */
+/** Layouts are the enclosures of a host that people have described. */
 function Layouts({ host }: { host: string }) {
   const q = useQuery({
     queryKey: ["hosts", host, "layouts"],

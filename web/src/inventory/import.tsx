@@ -6,7 +6,7 @@ import { plain, table } from "../parts/csv";
 import { useTell } from "../parts/toast";
 import { Would } from "./would";
 
-/** Columns that a file may have because they were exported; they are told by the drives, and are not written. */
+/** Columns of an export that are not imported: they are reported by the drives. */
 const told = ["seen", "place", "pool"];
 
 /** rowsOf are the rows of a table that names drives and fields. */
@@ -27,7 +27,7 @@ export function rowsOf(text: string, fields: string[]): S["InventoryRow"][] {
   });
 }
 
-/** Import takes a table of many drives: first it is shown what would change, then it is written, all of it or nothing. */
+/** Import reads a table of many drives, shows the changes, and then writes all of them or none. */
 export function Import() {
   const tell = useTell();
   const queries = useQueryClient();
@@ -86,7 +86,7 @@ export function Import() {
               disabled={!fields.data}
               onChange={(e) => {
                 void read(e.target.files?.[0]);
-                e.target.value = ""; // the same file can be chosen again when it was mended
+                e.target.value = ""; // the same file can be chosen again after it was corrected
               }}
             />
           </label>

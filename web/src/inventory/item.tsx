@@ -5,7 +5,7 @@ import { Command } from "../parts/command";
 import { exact } from "../parts/format";
 import { useTell } from "../parts/toast";
 
-/** warrantyWords say how long a warranty lasts; empty when nobody knows. */
+/** warrantyWords give the end of a warranty; empty if it is not known. */
 export function warrantyWords(item: S["InventoryItem"]) {
   if (!item.fields.warranty) return "";
   const days = item.warranty_days ?? 0;
@@ -20,7 +20,7 @@ const useFields = () =>
     staleTime: Infinity,
   });
 
-/** Known is what people wrote of a drive, each field changed where it stands. */
+/** Known shows the inventory record of a drive; each field can be changed in place. */
 export function Known({ item }: { item: S["InventoryItem"] }) {
   const fields = useFields().data ?? [];
   const queries = useQueryClient();

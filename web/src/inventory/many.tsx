@@ -5,7 +5,7 @@ import { Command } from "../parts/command";
 import { useTell } from "../parts/toast";
 import { Would } from "./would";
 
-/** Many sets one field of several drives, or writes a note about all of them: first it is shown what would change. */
+/** Many sets one field of several drives, or writes a note about all of them, and shows the changes first. */
 export function Many({ serials, clear }: { serials: string[]; clear: () => void }) {
   const queries = useQueryClient();
   const tell = useTell();

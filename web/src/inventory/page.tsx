@@ -19,13 +19,13 @@ const lists: [name: string, where: string][] = [
 
 const seenWords = { now: "", before: "gone", never: "never seen" } as const;
 
-/** The columns for which a phone has no room; all of it is shown when a drive is opened. */
+/** The columns for which a phone has no room; a drive's page shows them. */
 const wide = ["Model", "Supplier", "Batch"];
 
-/** most is how many rows are drawn; a list that is longer is searched. */
+/** most is the greatest number of drawn rows; longer lists are searched. */
 const most = 200;
 
-/** InventoryPage lists what people know of drives beyond what the drives tell. */
+/** InventoryPage lists what people know of drives, such as purchase and warranty. */
 export default function InventoryPage() {
   const [params, setParams] = useSearchParams();
   const where = params.get("where") ?? "";

@@ -1,6 +1,6 @@
 import { type S } from "../api/client";
 
-/** Would shows what a change of many drives would do, and what of it cannot be; without that it can be written. */
+/** Would shows the effects of a change of many drives, and its errors; without errors it can be written. */
 export function Would({ said, busy, write }: { said: S["InventoryImported"]; busy: boolean; write: () => void }) {
   return (
     <>

@@ -76,7 +76,7 @@ export default function NoticesPage() {
   );
 }
 
-/** Channels are where notices go beside this page. */
+/** Channels lists the channels by which notices are sent. */
 function Channels() {
   const tell = useTell();
   const q = useQuery({ queryKey: ["channels"], queryFn: () => got(client.GET("/channels")) });

@@ -1,6 +1,9 @@
 import { useEffect } from "react";
 
-/** useAwake keeps the screen on while something is open that hands work by. Browsers end it when the page is hidden. */
+/**
+ * useAwake keeps the screen on while a page is open that is used at the rack. Browsers end it when the page is
+ * hidden.
+ */
 export function useAwake(on: boolean) {
   useEffect(() => {
     if (!on || !("wakeLock" in navigator)) return;

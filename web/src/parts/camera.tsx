@@ -6,8 +6,8 @@ import { fromLabel } from "./label";
 const usable = () => Boolean(navigator.mediaDevices?.getUserMedia);
 
 /**
- * ReadLabel is a button that reads a barcode of a label with the camera and gives its text. The text goes into a field,
- * where it is seen and can be changed: whether it is right is decided as if it had been typed.
+ * ReadLabel is a button that reads a barcode of a label with the camera. Its text goes into a field, where it can be
+ * seen and changed, and is checked as if it had been typed.
  */
 export function ReadLabel({ read }: { read: (text: string) => void }) {
   const [open, setOpen] = useState(false);

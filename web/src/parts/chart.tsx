@@ -14,11 +14,11 @@ export type Line = {
   values: (number | null)[];
   stepped?: boolean;
 };
-/** Event is something that happened, drawn across a chart: a line with a letter on top. */
+/** Event is an event in a chart: a line with a letter on top. */
 export type Event = { at: number; letter: string };
 export type Band = { upper: number; lower: number; fill: string };
 
-/** Zoom looks closer at a time axis, moves along it, and goes back to the whole. */
+/** Zoom shows a part of a time axis, moves it, and returns to the whole. */
 export function Zoom({ whole, view, set }: { whole: View; view: View | null; set: (v: View | null) => void }) {
   const [from, to] = view ?? whole;
   const move = (start: number, wide: number) => set(inside([start, start + wide], whole));
@@ -42,12 +42,12 @@ export function Zoom({ whole, view, set }: { whole: View; view: View | null; set
   );
 }
 
-/** token reads a colour of the theme that is on. */
+/** token reads a colour of the present theme. */
 export const token = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
 /**
- * Chart draws lines on one time axis; x in seconds. It keeps to its box, and is told in words by label. Dragging chooses
- * the part that is shown, dragging with Shift moves it. Charts that share an axis are given its view.
+ * Chart draws lines on one time axis; x in seconds. It stays in its box; label describes it in words. Dragging
+ * chooses the part that is shown, dragging with Shift moves it. Charts that share an axis are given its view.
  */
 export function Chart(props: {
   x: number[];
@@ -76,7 +76,7 @@ export function Chart(props: {
     latest.current = props;
     seen.current = { view, whole, setView };
   });
-  // It is built anew when what it shows has changed, not whenever the page around it is drawn.
+  // It is built again only when its content has changed, not whenever the page is drawn.
   const shown = JSON.stringify({ ...props, shared: undefined });
   useEffect(() => {
     const el = box.current;

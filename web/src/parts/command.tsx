@@ -19,7 +19,7 @@ export function Command({ line }: { line: string }) {
   );
 }
 
-/** Same lists the command lines that do what a part of a page does. */
+/** Same lists the command lines for the actions of a part of a page. */
 export function Same({ lines }: { lines: (string | false | undefined)[] }) {
   const all = lines.filter((l): l is string => !!l);
   if (all.length === 0) return null;

@@ -1,4 +1,4 @@
-/** cell writes one value of a CSV file (RFC 4180); what a spreadsheet would run is made harmless. */
+/** cell writes one value of a CSV file (RFC 4180), so that a spreadsheet does not take it for a formula. */
 const cell = (v: unknown) => {
   const s = String(v ?? "");
   const harmless = /^[=+\-@\t\r]/.test(s) && !/^-?\d+(\.\d+)?$/.test(s) ? `'${s}` : s;
@@ -9,7 +9,7 @@ const cell = (v: unknown) => {
 export const csv = (heads: string[], rows: unknown[][]) =>
   [heads, ...rows].map((r) => r.map(cell).join(",")).join("\r\n") + "\r\n";
 
-/** save hands a text to the browser as a file. */
+/** save saves a text as a file. */
 export function save(name: string, text: string, type = "text/csv;charset=utf-8") {
   const link = document.createElement("a");
   link.href = URL.createObjectURL(new Blob([text], { type }));
@@ -60,5 +60,5 @@ export function table(text: string): { heads: string[]; rows: { line: number; ce
   return { heads: heads.cells.map((h) => h.trim().toLowerCase()), rows: rest };
 }
 
-/** plain takes back what `cell` wrote in front of a value so that no spreadsheet runs it. */
+/** plain removes the character that `cell` writes before a value that looks like a formula. */
 export const plain = (s: string) => (/^'[=+\-@\t\r]/.test(s) ? s.slice(1) : s);

@@ -2,10 +2,10 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useTell } from "./toast";
 
-/** A deed is one request, what is told when it is done, and what comes after it. */
+/** A deed is one request, with the text that is shown afterwards and the next action. */
 type Deed = { ask: () => Promise<unknown>; says: string; then?: () => void };
 
-/** useDo does one thing at a time, tells what came of it, and has asked anew what it changed. */
+/** useDo does one thing at a time, shows the result, and refreshes the changed data. */
 export function useDo(...touched: string[]) {
   const queries = useQueryClient();
   const tell = useTell();
@@ -22,7 +22,7 @@ export function useDo(...touched: string[]) {
   });
 }
 
-/** Rename is a field with the name of a thing, kept when it is another. */
+/** Rename is a field with the name of a thing, which is stored if it is changed. */
 export function Rename({
   what,
   is,

@@ -3,10 +3,10 @@ import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { root } from "../api/root";
 
-/** drafts are the forms in which something was typed that was not sent. */
+/** drafts are the forms with unsent text. */
 const drafts = new Set<symbol>();
 
-/** useDraft warns before a page is left on which something was typed and not sent. */
+/** useDraft warns before a page with unsent text is left. */
 export function useDraft(typed: boolean) {
   useEffect(() => {
     if (!typed) return;
@@ -16,7 +16,7 @@ export function useDraft(typed: boolean) {
   }, [typed]);
 }
 
-/** Drafts asks before a link within the console, or the browser, takes away what was typed. */
+/** Drafts asks before a link or the browser leaves a page with unsent text. */
 export function Drafts() {
   const [to, setTo] = useState("");
   const go = useNavigate();

@@ -3,12 +3,12 @@ import { useEffect } from "react";
 const focusable =
   "a[href],button:not([disabled]),input:not([disabled]),select:not([disabled]),textarea:not([disabled])";
 
-/** mark is what stands before the title of a practice. */
+/** mark is the text before the title in a rehearsal. */
 const mark = typeof document === "undefined" ? "" : document.title.replace(/Brave Lantern.*$/, "");
 
 const lost = () => !document.activeElement || document.activeElement === document.body;
 
-/** ancestors are an element and all that it is in, from the inside. */
+/** ancestors are an element and all elements around it, the innermost first. */
 function ancestors(e: Element | null) {
   const out: Element[] = [];
   for (; e && e !== document.body; e = e.parentElement) out.push(e);
@@ -16,15 +16,15 @@ function ancestors(e: Element | null) {
 }
 
 /**
- * useFocus keeps the keyboard where it was. After a change of page the focus goes to the page's heading. Where the
- * element that had it was disabled for a moment it comes back, and where it is gone its place takes it.
+ * useFocus keeps the keyboard focus. After a change of page it goes to the page's heading. If the focused element was
+ * disabled for a moment, it gets the focus back; if it is gone, the element around it does.
  */
 export function useFocus(at: string) {
   useEffect(() => {
     const main = document.getElementById("main");
     if (!main) return;
     let wanted = useFocus.moved;
-    useFocus.moved = true; // the first page of all keeps what the browser chose
+    useFocus.moved = true; // on the first page, the browser's choice stays
     let last: Element[] = [];
     const remember = (e: FocusEvent) => {
       last = ancestors(e.target as Element);

@@ -1,7 +1,7 @@
 const units = (by: number, names: string[]) => (bytes: number) => {
   let v = bytes;
   let i = 0;
-  // What is shown counts: 999,999 bytes are 1.00 MB, not 1000.00 kB.
+  // The rounded value decides the unit: 999,999 bytes are 1.00 MB, not 1000.00 kB.
   while ((i === 0 ? v : Number(v.toFixed(2))) >= by && i < names.length - 1) {
     v /= by;
     i++;

@@ -21,7 +21,7 @@ import { To, under } from "./to";
 import { Tour } from "../tour/tour";
 import { root } from "../api/root";
 
-/** wideScreen says whether the head has room for more than the pages. */
+/** wideScreen reports whether the head has room for more than the navigation. */
 const wideScreen = window.matchMedia("(min-width: 90rem)");
 const watchWide = (f: () => void) => {
   wideScreen.addEventListener("change", f);
@@ -33,7 +33,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const { since } = useLive();
   const unsent = useUnsent();
   const old = useSyncExternalStore(watchKept, keptSince);
-  // What must be put back is said on every page until it is back, whoever looks at what.
+  // A drive that must be put back is shown on every page until it is back.
   const round = useLiveRound().data;
   const look = useLook();
   const me = useMe().data;

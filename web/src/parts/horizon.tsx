@@ -11,8 +11,8 @@ export const useHorizon = () => useQuery({ queryKey: ["horizon"], queryFn: () =>
 export const nameOf = (b: S["HorizonBlock"]) => b.name || `${b.places ?? 0} more places`;
 
 /**
- * Horizon is the whole fleet in one band: a block a pool, as wide as its capacity, as high as its margin, filled as
- * it is full. Where there are more pools than there is room for, a block is a room with all its pools.
+ * Horizon is the whole fleet in one band: a block for each pool, its width for the capacity, its height for the
+ * margin, its fill for how full it is. If there are too many pools, a block is a room with all its pools.
  */
 export function Horizon() {
   const h = useHorizon().data;
@@ -56,14 +56,14 @@ function GroupBlock({ group: g, share }: { group: S["HorizonBlock"]; share: numb
       share={share}
       known={g.known}
       below={g.below > 0}
-      margin={g.known ? g.margin : Math.min(0, g.margin)} // what is not known must not stand high
+      margin={g.known ? g.margin : Math.min(0, g.margin)} // an unknown margin must not look like a high one
       full={g.measured_bytes ? g.used_bytes / g.measured_bytes : 0}
       seams={[]}
     />
   );
 }
 
-/** labelOf says in words what a block of several pools shows. */
+/** labelOf describes a block of several pools in words. */
 export function labelOf(g: S["HorizonBlock"]): string {
   const worst = g.margin < 0 ? "one has lost data" : g.margin === 0 ? "one cannot lose another drive" : "";
   const margin = [worst, g.known ? "" : "of some the margin is unknown"].filter(Boolean).join(", ");

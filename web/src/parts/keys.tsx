@@ -29,7 +29,7 @@ const others: [string, string][] = [
   ["Enter, Space", "open, press"],
 ];
 
-/** Keys shows what the keyboard does; ? opens it. */
+/** Keys shows the keys of the console; ? opens it. */
 export function Keys() {
   const [open, setOpen] = useState(false);
   const go = useNavigate();

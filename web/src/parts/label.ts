@@ -1,7 +1,7 @@
 /**
- * fromLabel is what a barcode of a drive's label says of its serial; empty where it says nothing of it. Labels have
- * codes with the serial alone, codes with several fields ("SN:…;PN:…"), and codes with the WWN (16 hexadecimal digits
- * that begin with 5, in T10's NAA form).
+ * fromLabel gives the serial in a barcode of a drive's label; empty if there is none. Labels have codes with the
+ * serial alone, codes with several fields ("SN:…;PN:…"), and codes with the WWN (16 hexadecimal digits that begin
+ * with 5, in T10's NAA form).
  */
 export function fromLabel(text: string): string {
   const whole = text.trim();

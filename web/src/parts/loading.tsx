@@ -6,7 +6,7 @@ type Module = { default: ComponentType };
 
 const rest = (ms: number) => new Promise((go) => setTimeout(go, ms));
 
-/** answers says whether the service itself answers now. */
+/** answers reports whether the service answers. */
 async function answers(): Promise<boolean> {
   try {
     const r = await fetch(`${root}/api/v1/ready`, { cache: "no-store" });
@@ -16,12 +16,12 @@ async function answers(): Promise<boolean> {
   }
 }
 
-/** reloadedFor is where it is kept for which page everything was loaded anew, so that it is done once. */
+/** reloadedFor is the storage key of the page for which the console was reloaded, so that it is done once. */
 const reloadedFor = "reloaded-for";
 
 /**
- * steady loads a page however the service is just then: while it does not answer, it is tried again; when it answers
- * and the page's file is not there any more, the service was upgraded, and everything is loaded anew, once.
+ * steady loads a page. If the service does not answer, it tries again; if it answers and the page's file does not
+ * exist, the service was upgraded, and the console is reloaded once.
  */
 export function steady(load: () => Promise<Module>): () => Promise<Module> {
   return async () => {
@@ -33,12 +33,12 @@ export function steady(load: () => Promise<Module>): () => Promise<Module> {
       } catch (e) {
         if (await answers()) {
           try {
-            return await load(); // it may have come back in between
+            return await load(); // the service may answer again now
           } catch {
             // gone for good
           }
           if (sessionStorage.getItem(reloadedFor) === location.pathname) throw e;
-          while (countUnsent() > 0) await rest(300); // what was said is sent first
+          while (countUnsent() > 0) await rest(300); // waiting requests are sent first
           sessionStorage.setItem(reloadedFor, location.pathname);
           location.reload();
           await new Promise(() => {});

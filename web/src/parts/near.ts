@@ -1,6 +1,6 @@
 import { useEffect, useState, type RefObject } from "react";
 
-/** useNear is false until an element has come near what is seen, and true from then on. */
+/** useNear is false until an element is nearly visible, and true from then on. */
 export function useNear(at: RefObject<HTMLElement | null>, margin = "800px"): boolean {
   const [near, setNear] = useState(false);
   useEffect(() => {

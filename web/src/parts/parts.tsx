@@ -13,7 +13,7 @@ const hue: Record<Verdict, string> = {
   unknown: "text-soft",
 };
 
-/** Shape is a verdict's mark: it alone is enough to tell verdicts apart. */
+/** Shape is the mark of a verdict; marks differ without colour. */
 export function Shape({ verdict, size = 18 }: { verdict: Verdict; size?: number }) {
   return (
     <svg viewBox="0 0 20 20" width={size} height={size} aria-hidden className={`inline-block shrink-0 ${hue[verdict]}`}>
@@ -85,7 +85,7 @@ export function Ago({ at }: { at?: string }) {
   );
 }
 
-/** Lasting is how long something has been so: "for 8 days", with the exact beginning on focus. */
+/** Lasting is a duration until now: "for 8 days", with the exact beginning on focus. */
 export function Lasting({ since }: { since?: string }) {
   const now = useNow();
   if (!since) return null;
@@ -110,7 +110,7 @@ export function Tail({ tail, site, to, size = "" }: { tail: string; site?: strin
   );
 }
 
-/** Spark is a line chart as small as a word. */
+/** Spark is a line chart of the size of a word. */
 export function Spark({ values, label }: { values: number[]; label: string }) {
   if (values.length < 2) return null;
   const lo = Math.min(...values);
@@ -126,7 +126,7 @@ export function Spark({ values, label }: { values: number[]; label: string }) {
   );
 }
 
-/** Seam is a share that moves, with its words beside it, never a bare percentage bar. */
+/** Seam is the progress of something as a bar, always with words beside it. */
 export function Seam({ share, label }: { share: number; label: string }) {
   return (
     <div
@@ -166,7 +166,7 @@ export const Empty = ({ children }: { children: ReactNode }) => (
   <p className="sheet px-6 py-10 text-center text-soft">{children}</p>
 );
 
-/** Failed says what was tried, what it means, and what now. */
+/** Failed says what failed, what it means, and what to do. */
 export const Failed = ({ what, error, again }: { what: string; error: Error; again?: () => void }) => (
   <div role="alert" className="sheet space-y-3 border-replace p-5">
     <h1 className="text-xl!">{what} could not be shown.</h1>
@@ -179,7 +179,7 @@ export const Failed = ({ what, error, again }: { what: string; error: Error; aga
   </div>
 );
 
-/** NotReal says on paper that what stands there was done in a lab; with real hosts it is nothing. */
+/** NotReal marks printed pages of a lab; with real hosts it is empty. */
 export function NotReal() {
   const me = useMe();
   if (!me.data?.lab) return null;

@@ -8,7 +8,7 @@ export const usePast = () => useSyncExternalStore(watchPast, pastAt);
 
 const minute = 60_000;
 
-/** steps are how far one button goes back or on. */
+/** steps are the lengths of time of the buttons. */
 const steps: [string, number][] = [
   ["1 day earlier", -24 * 60 * minute],
   ["1 h earlier", -60 * minute],
@@ -18,7 +18,7 @@ const steps: [string, number][] = [
   ["1 day later", 24 * 60 * minute],
 ];
 
-/** local is a moment as a field for date and time has it. */
+/** local is a moment in the form of a field for date and time. */
 const local = (d: Date) => new Date(d.getTime() - d.getTimezoneOffset() * minute).toISOString().slice(0, 16);
 
 /** Earlier opens the time line. */
@@ -38,7 +38,7 @@ export function Earlier({ open, toggle }: { open: boolean; toggle: () => void })
   );
 }
 
-/** PastBar says on every page that what is shown is not how it is now. */
+/** PastBar says on every page that an earlier state is shown. */
 export function PastBar({ toNow }: { toNow: () => void }) {
   const at = usePast();
   if (!at) return null;
@@ -55,17 +55,17 @@ export function PastBar({ toNow }: { toNow: () => void }) {
   );
 }
 
-/** useLook gives what shows another moment, or now where it is empty. */
+/** useLook gives the function that shows another moment, or the present if it is empty. */
 export function useLook() {
   const queries = useQueryClient();
   return (moment: string) => {
     lookAt(moment);
-    // What is shown is of another moment at once, and nothing of it is mixed with what was shown before.
+    // Everything is loaded again, so that data of two moments is never mixed.
     void queries.resetQueries({ predicate: (q) => !["me", "lab"].includes(String(q.queryKey[0])) });
   };
 }
 
-/** TimeLine chooses the moment that is looked at. */
+/** TimeLine chooses the moment that is shown. */
 export function TimeLine({ close }: { close: () => void }) {
   const me = useMe().data;
   const at = usePast();

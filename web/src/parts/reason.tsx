@@ -1,7 +1,7 @@
 import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 
-/** AskReason is a button that asks why before it does something. */
+/** AskReason is a button that asks for a reason before it acts. */
 export function AskReason({
   title,
   ask,

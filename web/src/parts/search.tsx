@@ -19,7 +19,7 @@ export function Search() {
       const typing = e.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName);
       if (e.key === "/" && !typing && !e.ctrlKey && !e.metaKey) {
         e.preventDefault();
-        setQ(""); // what was looked for before is over
+        setQ(""); // the previous search is cleared
         setAt(0);
         setOpen(true);
       }

@@ -6,7 +6,7 @@ import { exact } from "./format";
 /** atSite is the address of a page of a site, through this headquarters. */
 export const atSite = (site: string, to: string) => `${root}/sites/${encodeURIComponent(site)}${to}`;
 
-/** To is a link to a page here or, for what belongs to a site, to the page of that site. */
+/** To is a link to a page here or, for an object of a site, to that site's page. */
 export function To({
   site,
   to,
@@ -26,10 +26,10 @@ export function To({
   );
 }
 
-/** AsOf says when a site sent something, while the site is not reachable; nothing otherwise. */
+/** AsOf gives the date of a site's data if the site is not reachable. */
 export const AsOf = ({ at }: { at?: string }) => (at ? <span>, as of {exact(new Date(at))}</span> : null);
 
-/** At is the name of a site before what belongs to it; nothing where there is one service alone. */
+/** At is the name of a site before an object of it; empty if there are no sites. */
 export const At = ({ site }: { site?: string }) => (site ? <span className="text-soft">{site}: </span> : null);
 
 /** under is the path of the headquarters and the name of the site, when this console was opened through one. */

@@ -5,7 +5,7 @@ type Note = { id: number; text: string; bad: boolean };
 const Context = createContext<(text: string, bad?: boolean) => void>(() => {});
 export const useTell = () => useContext(Context);
 
-/** Tells says what became of an action. */
+/** Tells shows the result of an action. */
 export function Tells({ children }: { children: ReactNode }) {
   const [notes, setNotes] = useState<Note[]>([]);
   const tell = useCallback(

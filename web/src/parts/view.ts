@@ -1,7 +1,7 @@
 /** View is the part of a time axis that is shown, in seconds. */
 export type View = [number, number];
 
-/** inside keeps a view within the whole, and no closer than a minute. */
+/** inside limits a view to the whole axis and to at least a minute. */
 export function inside([from, to]: View, [first, last]: View): View | null {
   const wide = Math.max(60, to - from);
   if (wide >= last - first) return null;

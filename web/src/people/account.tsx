@@ -6,7 +6,7 @@ import { Command } from "../parts/command";
 import { useTell } from "../parts/toast";
 import { go } from "../api/root";
 
-/** Account is what somebody does about themselves, and, for an admin, about others. */
+/** Account has the settings of one's own account and, for an admin, of others. */
 export function Account() {
   const me = useMe().data;
   const queries = useQueryClient();

@@ -1,6 +1,6 @@
 import type { S } from "../api/client";
 
-/** MarginWords is a margin in figures and words; less than it should be is loud, unknown is plain. */
+/** MarginWords is a margin in figures and words; a reduced one is emphasized. */
 export function MarginWords({ pool: p }: { pool: S["Pool"] }) {
   if (!p.margin.known) return <span className="font-semibold">margin unknown</span>;
   const below = p.margin.members < p.full_margin;

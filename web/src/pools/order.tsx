@@ -5,7 +5,7 @@ import { decimal } from "../parts/format";
 
 type Change = { slot: string; tail: string; does: "replace" | "remove" };
 
-/** useOrderLine is what was chosen to be changed, with the options that say the same on the command line. */
+/** useOrderLine is the chosen change, with the same options of the command line. */
 export function useOrderLine() {
   const [changes, setChanges] = useState<Change[]>([]);
   const [size, setSize] = useState("8");
@@ -14,7 +14,7 @@ export function useOrderLine() {
   return { changes, setChanges, size, setSize, free, setFree, options: options.join("") + (free ? " --free-bay" : "") };
 }
 
-/** Order finds in which order drives of a group whose pieces are anywhere are best changed. Nothing is ordered. */
+/** Order finds the best order in which to change drives of a spread group. It gives no orders to the pool. */
 export function Order({ pool: p, state: s }: { pool: S["Pool"]; state: ReturnType<typeof useOrderLine> }) {
   const groups = p.groups.filter((g) => g.spread);
   const [group, setGroup] = useState(groups[0]?.name ?? "");

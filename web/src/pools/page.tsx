@@ -24,7 +24,7 @@ export default function PoolPage() {
     queryFn: () => got(client.GET("/pools/{pool}", { params: { path: { pool: name } } })),
   });
   const [params, setParams] = useSearchParams();
-  // What is asked stands in the address, so that it can be sent to a colleague.
+  // The question is in the address, so that it can be sent to a colleague.
   const asking = params.has("whatif");
   const lose = params.getAll("lose");
   const ask = (on: boolean, slots: string[]) =>

@@ -18,7 +18,10 @@ const shape: Record<S["PoolOutcome"], string> = {
   safe: "\u00b7",
 };
 
-/** Prospect answers what becomes of a pool without the members that were taken away on its page. Nothing is ordered. */
+/**
+ * Prospect shows the state of a pool without the members that were removed on its page. It gives no orders to the
+ * pool.
+ */
 export function Prospect({
   pool,
   lose,
@@ -139,7 +142,7 @@ export function Prospect({
   );
 }
 
-/** grouped puts members together of which the same is said. */
+/** grouped joins members with the same text. */
 function grouped(in_: S["Comeback"][]) {
   const out: (S["Comeback"] & { slots: string[] })[] = [];
   for (const c of in_) {

@@ -1,10 +1,10 @@
 import type { S } from "../api/client";
 
-/** some names all of a few, and says how many more there are. */
+/** some lists a few names, and the number of further ones. */
 const some = (names: string[], all: number) =>
   names.join(", ") + (all > names.length ? ` and ${all - names.length} more` : "");
 
-/** Systems tells which pool systems there are, and what can be asked of each. */
+/** Systems lists the pool systems, with the actions that each supports. */
 export function Systems({ systems }: { systems: S["PoolSystem"][] }) {
   return (
     <details className="sheet mt-6 p-4">

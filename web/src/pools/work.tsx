@@ -9,7 +9,7 @@ import { Order, useOrderLine } from "./order";
 
 type Action = S["PoolAction"];
 
-/** Work is what a pool can be asked for, each with what it does, and the command that does the same. */
+/** Work lists the actions for a pool, each with its effect and the same command. */
 export function Work({ pool: p }: { pool: S["Pool"] }) {
   const offers = p.offers ?? [];
   const running = p.recovery?.state === "running" || p.recovery?.state === "paused";

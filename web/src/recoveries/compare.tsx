@@ -6,7 +6,7 @@ import { Failed, Waiting } from "../parts/parts";
 
 type Recovery = S["Recovery"];
 
-/** How each line is drawn: by its dashes it is known without its colour. */
+/** The style of each line: they differ in their dashes without colour. */
 const strokes = [
   { dash: "", text: "text-ink" },
   { dash: "7 4", text: "text-watch" },
@@ -19,7 +19,7 @@ export const mostCompared = strokes.length;
 
 const took = (r: Recovery) => Date.parse(r.ended_at ?? r.seen_at ?? r.started_at) - Date.parse(r.started_at);
 
-/** What is compared: a name, and how it was in each. */
+/** The rows of the comparison: a name, and the value of each recovery. */
 const rows: [string, (r: Recovery) => string][] = [
   ["kind", (r) => `${r.kind}${r.tail ? ` of ${r.tail}` : ""}, ${r.state}`],
   ["began", (r) => exact(new Date(r.started_at))],
@@ -52,7 +52,7 @@ const rows: [string, (r: Recovery) => string][] = [
   ],
 ];
 
-/** Compare shows recoveries side by side: how far each was after which time, and what else is known of them. */
+/** Compare shows recoveries side by side: their progress over time, and their other properties. */
 export function Compare({ ids }: { ids: string[] }) {
   const all = useQueries({
     queries: ids.map((id) => ({

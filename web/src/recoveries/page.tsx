@@ -72,7 +72,7 @@ export default function RecoveryPage() {
   );
 }
 
-/** Priorities is what each priority did while it held, and the buttons for another. */
+/** Priorities shows the effect of each priority while it was set, with buttons to change it. */
 function Priorities({ recovery: r }: { recovery: S["Recovery"] }) {
   const tell = useTell();
   const queries = useQueryClient();
@@ -143,7 +143,7 @@ function Priorities({ recovery: r }: { recovery: S["Recovery"] }) {
   );
 }
 
-/** Risk says what a second failure would cost until the end: ranges, and on what they rest. */
+/** Risk shows the cost of a second failure until the end: ranges, and their basis. */
 function Risk({ risk, cost }: { risk: S["Risk"]; cost?: string }) {
   return (
     <section aria-labelledby="risk" className="sheet space-y-2 p-5">
@@ -193,7 +193,7 @@ function Risk({ risk, cost }: { risk: S["Risk"]; cost?: string }) {
   );
 }
 
-/** Flows is what each member gave and took; the longest bar is the most. */
+/** Flows shows the bytes that each member read and wrote. */
 function Flows({ flows, slowest }: { flows: S["Flow"][]; slowest?: string }) {
   const most = Math.max(1, ...flows.map((f) => f.read_bytes + f.written_bytes));
   return (

@@ -5,10 +5,7 @@ import { clock, decimal, finish, percent, span } from "../parts/format";
 import { useTheme } from "../parts/frame";
 import { Seam } from "../parts/parts";
 
-/**
- * Standing is where a recovery stands: share, rate, the range of its finish, and the curve with the range ahead as a
- * fan.
- */
+/** Standing is the progress of a recovery: share, rate, the range of its finish, and the curve with that range. */
 export function Standing({
   recovery: r,
   under,
@@ -55,7 +52,7 @@ export function Standing({
     ];
     bands = [{ upper: 2, lower: 3, fill: token("raised") }];
   }
-  // An earlier one is laid under it, moved to the same beginning.
+  // An earlier one is drawn below it, moved to the same beginning.
   if (under?.course?.length && xs.length) {
     const shift = Date.parse(r.started_at) - Date.parse(under.started_at);
     const their = under.course.map(

@@ -8,7 +8,7 @@ import { Ago, Empty, Failed, Waiting } from "../parts/parts";
 
 const month = (at?: string) => (at ? at.slice(0, 7) : "");
 
-/** between says when a pool is full; days is over how many it was watched. */
+/** between gives the dates at which a pool is full; days is the number of days with data. */
 export function between(days: number, c: { soonest?: string; latest?: string }) {
   if (days === 0) return "known for too short a time";
   if (!c.soonest) return "not foreseen";
@@ -18,7 +18,7 @@ export function between(days: number, c: { soonest?: string; latest?: string }) 
 
 const sizes = [0, 4, 8, 12, 16, 20, 24, 32];
 
-/** Capacity tells when pools are full, and what would give them room. */
+/** Capacity lists when pools will be full, and what would add room. */
 export function Capacity() {
   const [size, setSize] = useState(0);
   const q = useQuery({

@@ -15,10 +15,10 @@ const counted = [
   ["gone", "it was sent back or destroyed"],
 ];
 
-/** day is a moment as a field for days holds it. */
+/** day is a moment in the form of a field for dates. */
 const day = (at: Date) => at.toISOString().slice(0, 10);
 
-/** ReportsPage tells what to buy, how often drives fail, and makes the report on a period. */
+/** ReportsPage shows what to buy and how often drives fail, and makes the report on a period. */
 export default function ReportsPage() {
   const hq = useMe().data?.headquarters ?? false;
   return (
@@ -36,7 +36,7 @@ export default function ReportsPage() {
   );
 }
 
-/** Period makes the page that prints. */
+/** Period makes the page for printing. */
 function Period({ hq }: { hq: boolean }) {
   const [from, setFrom] = useState(() => day(new Date(Date.now() - 30 * 864e5)));
   const [to, setTo] = useState(() => day(new Date(Date.now() + 864e5)));
@@ -69,7 +69,7 @@ function Period({ hq }: { hq: boolean }) {
   );
 }
 
-/** Advice is what to hold and to buy. */
+/** Advice lists the spares to keep and to buy. */
 function Advice() {
   const [weeks, setWeeks] = useState(2);
   const q = useQuery({
@@ -148,7 +148,7 @@ function Failures() {
   if (!q.data) return <Waiting rows={5} />;
   const f = q.data;
   const rows = [...f.groups, { ...f.all, name: "all" }];
-  // Few drives give a range that would hide all others: the scale ends where the rates do.
+  // The range of a few drives may be so wide that it would hide all others, so the scale ends after the rates.
   const scale = Math.max(0.02, 2.5 * Math.max(...rows.map((r) => r.per_year)));
   return (
     <section aria-label="How often drives fail">

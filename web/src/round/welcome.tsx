@@ -5,7 +5,7 @@ import { client, got } from "../api/client";
 import { Command } from "../parts/command";
 import { root } from "../api/root";
 
-/** Welcome leads from nothing to a fleet that is watched, in three steps that tick themselves off. */
+/** Welcome leads to a first watched fleet in three steps, which are marked as done by themselves. */
 export function Welcome() {
   const hosts = useQuery({ queryKey: ["hosts"], queryFn: () => got(client.GET("/hosts")) });
   const people = useQuery({ queryKey: ["people"], queryFn: () => got(client.GET("/people")), retry: false });

@@ -243,7 +243,7 @@ function Threshold({ threshold: t }: { threshold: S["Threshold"] }) {
   );
 }
 
-/** Preview says what a threshold would flag before it is set. */
+/** Preview lists what a threshold would flag before it is set. */
 function Preview({ tried, error, value }: { tried?: S["ThresholdTried"]; error: Error | null; value: number }) {
   if (error) return <p role="alert">{error.message}</p>;
   if (!tried) return <p className="text-soft">Trying it on the last 90 days…</p>;
@@ -277,7 +277,7 @@ function Preview({ tried, error, value }: { tried?: S["ThresholdTried"]; error: 
   );
 }
 
-/** Own lets a rule be tried on the past before it is kept. */
+/** Own tries a rule on past readings before it is stored. */
 function Own({ rules }: { rules: S["Rules"] }) {
   const [expression, setExpression] = useState("");
   const [name, setName] = useState("");

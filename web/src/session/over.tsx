@@ -5,8 +5,8 @@ import { resume, signedOut, watchSignedOut, type S } from "../api/client";
 import { here, root } from "../api/root";
 
 /**
- * SignInOver asks for a token over the page when the session has ended: what was typed stays, and what was asked goes
- * on afterwards. Somebody else gets a page of their own.
+ * SignInOver asks for a token over the page when the session has ended: typed text stays, and waiting requests
+ * continue. Another person gets the first page.
  */
 export function SignInOver() {
   const out = useSyncExternalStore(watchSignedOut, signedOut);

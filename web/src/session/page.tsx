@@ -4,13 +4,13 @@ import { useSearchParams } from "react-router";
 import { client, got } from "../api/client";
 import { go, here, root } from "../api/root";
 
-/** back is the page that somebody wanted before they were asked to sign in: one of this console, or the round. */
+/** back is the page to return to after sign-in: one of this console, or the round. */
 export const back = (to: string | null) => (to && /^\/(?![/\\])/.test(to) && !to.startsWith("/sign-in") ? to : "/");
 
-/** backKey keeps it while an identity provider is visited. */
+/** backKey is its storage key during the sign-in at an identity provider. */
 const backKey = "back-to";
 
-/** returned goes to the page that was wanted before an identity provider was visited. */
+/** returned goes to that page after the sign-in at an identity provider. */
 export function returned() {
   const to = sessionStorage.getItem(backKey);
   if (!to || here() !== "/") return;

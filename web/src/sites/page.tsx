@@ -31,7 +31,7 @@ export default function SitesPage() {
   );
 }
 
-/** counts says how much a site has. */
+/** counts are the numbers of a site's objects. */
 const counts = (x: S["Site"]) =>
   `${x.hosts} ${x.hosts === 1 ? "host" : "hosts"}, ${x.drives.toLocaleString("en")} drives, ${x.pools} pools; ` +
   `${x.in_round} ${x.in_round === 1 ? "line" : "lines"} in its round`;

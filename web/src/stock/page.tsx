@@ -109,7 +109,7 @@ function Item({ item: x, busy, newest }: { item: S["StockItem"]; busy: boolean; 
 const usePolicy = () =>
   useQuery({ queryKey: ["acceptances", "policy"], queryFn: () => got(client.GET("/acceptance-policy")) });
 
-/** Asked are the boxes that say what a drive is tested for. */
+/** Asked are the options of an acceptance test. */
 function Asked({
   surface,
   extended,
@@ -143,7 +143,7 @@ function Asked({
   );
 }
 
-/** Policy is what new drives are tested for if nobody says otherwise. */
+/** Policy is the default test of new drives. */
 function Policy() {
   const tell = useTell();
   const queries = useQueryClient();

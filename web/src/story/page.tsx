@@ -15,7 +15,7 @@ const back: Record<Kind, (name: string) => string> = {
   host: (n) => `/bays/${encodeURIComponent(n)}`,
 };
 
-/** StoryPage tells what happened to a drive, a pool or a host, in order, with the times in which nothing was known. */
+/** StoryPage lists the events of a drive, a pool or a host, in order, with the times without data. */
 export default function StoryPage() {
   const { kind = "", name = "" } = useParams();
   const [params, setParams] = useSearchParams();

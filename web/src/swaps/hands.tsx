@@ -3,11 +3,11 @@ import { client, got } from "../api/client";
 import { useTell } from "../parts/toast";
 import type { Swap } from "./step";
 
-/** LabHands stands for hands in the demo: with real hosts there is nothing here. */
+/** LabHands has buttons for the work of hands in the demo; with real hosts it is empty. */
 export function LabHands({ swap: w }: { swap: Swap }) {
   const tell = useTell();
   const into = w.into ?? w.old.bay ?? w.host;
-  // Where no map shows the bays, hands go by the label, and put the next one where that one was.
+  // Without a map, the drive is found by its label, and the next one goes into its place.
   const from = w.old.bay ?? w.old.tail;
   const pull = (bay: string) => got(client.POST("/lab/pull", { body: { bay } }));
   const insert = (bay: string, drive?: string) =>

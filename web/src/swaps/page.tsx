@@ -20,7 +20,7 @@ export default function SwapPage() {
   });
   const phase = swap.data?.phase;
   useEffect(() => {
-    window.scrollTo(0, 0); // the step that is now is what is read next
+    window.scrollTo(0, 0); // the present step must be visible
   }, [phase]);
   if (swap.error) return <Failed what="The swap" error={swap.error} again={() => void swap.refetch()} />;
   if (!swap.data) return <Waiting />;

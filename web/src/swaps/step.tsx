@@ -12,7 +12,7 @@ import { LabHands } from "./hands";
 
 export type Swap = S["Swap"];
 
-/** bayNow is where hands are meant to be at this step. */
+/** bayNow is the bay of the present step. */
 export function bayNow(w: Swap): string | undefined {
   if ((w.phase === "insert" || w.phase === "confirm") && w.into) return w.new?.bay ?? w.into;
   return w.old.bay;
@@ -134,7 +134,7 @@ export function KeepSpare({ swap: w }: { swap: Swap }) {
   );
 }
 
-/** Died takes a person's word that the old drive, which left before its turn, will not come back. */
+/** Died records a person's statement that the old drive, which vanished early, will not come back. */
 export function Died({ swap: w, tail }: { swap: Swap; tail: string }) {
   const [reason, setReason] = useState("");
   return (
@@ -156,7 +156,7 @@ export function Died({ swap: w, tail }: { swap: Swap; tail: string }) {
   );
 }
 
-/** Word is a button for one word of the person who leads: next, back, resume. */
+/** Word is a button for one action of the person who leads: next, back, resume. */
 export function Word({
   swap: w,
   word,
@@ -261,10 +261,7 @@ export function Begin({ swap: w }: { swap: Swap }) {
   );
 }
 
-/**
- * ConfirmTail asks for the label tail; what speaks against the new drive stands above, what speaks for it is folded
- * below.
- */
+/** ConfirmTail asks for the label tail; failed checks of the new drive are above, passed ones are folded below. */
 export function ConfirmTail({ swap: w }: { swap: Swap }) {
   const [tail, setTail] = useState("");
   const [reason, setReason] = useState("");

@@ -5,7 +5,7 @@ import { clockOf, dayKey, dayName, plusDays, wall, type Wall } from "./zone";
 
 export type Window = { days: number[]; from: number; to: number };
 
-/** text is a window as the service reads it. */
+/** text is a window in the form of the API. */
 export function text(w: Window): string {
   const names = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
   const week = [1, 2, 3, 4, 5, 6, 0];
@@ -29,7 +29,7 @@ export function text(w: Window): string {
 type Hour = { short: number; extended: number };
 type Day = { wall: Wall; key: number; hours: Hour[]; begin: number; allowed: [number, number][] };
 
-/** days lays a calendar out by the days of a zone. */
+/** days arranges a calendar by the days of a zone. */
 export function days(c: S["Calendar"], zone: string, plan: string, first: Wall, count: number): Day[] {
   const out: Day[] = Array.from({ length: count }, (_, i) => ({
     wall: plusDays(first, i),

@@ -15,7 +15,7 @@ const kinds: Record<Kind, string> = {
   selective: "selective: a range of addresses",
 };
 
-/** said puts the results for each drive into one sentence. */
+/** said makes one sentence of the results of all drives. */
 export function said(all: S["TestRun"][]): { says: string; bad: boolean } {
   const refused = all.filter((r) => r.state === "refused");
   if (all.length === 0) return { says: "No test was started: nothing here can be tested.", bad: true };

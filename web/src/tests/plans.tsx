@@ -4,7 +4,7 @@ import { client, got, once, type S } from "../api/client";
 import { exact, number } from "../parts/format";
 import { useTell } from "../parts/toast";
 
-/** toChange is what of a plan can be changed. */
+/** toChange has the properties of a plan that can be changed. */
 export function toChange(p: S["Plan"]): S["PlanChange"] {
   return {
     covers: p.covers,

@@ -13,7 +13,7 @@ const words: Record<string, string> = {
   cannot: "that cannot be tested",
 };
 
-/** Standing lists drives by when they were tested; what stands out comes first. */
+/** Standing lists drives by the time of their last tests; problems are first. */
 export function Standing({ which, counts }: { which: string; counts: Record<string, number> }) {
   const q = useInfiniteQuery({
     queryKey: ["calendar", "standing", which],

@@ -3,7 +3,7 @@ const formats = new Map<string, Intl.DateTimeFormat>();
 
 export type Wall = { year: number; month: number; day: number; minute: number };
 
-/** Clocks are changed on a quarter of an hour, so within one the wall is looked up once and counted on from there. */
+/** Clocks change at a quarter of an hour, so the wall time is looked up once per quarter. */
 const quarter = 15 * 60_000;
 const known = new Map<string, Map<number, Wall>>();
 

@@ -12,8 +12,8 @@ const tail = "ZU006";
 type Scene = { title: string; says: ReactNode; done: boolean; do?: ReactNode };
 
 /**
- * Tour leads through seven short scenes on the demo's fleet. Each is a real job, done by the person on the console's own
- * pages; a scene is over when what it is about was seen to happen. It begins with ?tour in the address.
+ * Tour leads through seven short scenes on the demo's fleet. Each is a real job that the person does on the console's
+ * pages; a scene ends when its job is done. It starts with ?tour in the address.
  */
 export function Tour() {
   const lab = useMe().data?.lab ?? false;
