@@ -304,7 +304,7 @@ function Maps({ host }: { host: string }) {
   );
 }
 
-/** Guess says that nobody has seen the drive in this bay, and lets a person confirm it. */
+/** Guess says that the drive was not seen in this bay by a person, who can confirm it here. */
 function Guess({ bay: b }: { bay: S["Bay"] }) {
   const tell = useTell();
   const queries = useQueryClient();
