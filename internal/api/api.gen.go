@@ -3226,7 +3226,7 @@ type Layout struct {
 	Name     string          `json:"name"`
 	Sections []LayoutSection `json:"sections"`
 
-	// Told the enclosure tells of itself; it was not described
+	// Told the enclosure describes itself; people did not describe it
 	Told bool `json:"told,omitempty,omitzero"`
 }
 
@@ -3444,7 +3444,7 @@ type MetricValue struct {
 	MeansNot string   `json:"means_not"`
 	Name     string   `json:"name"`
 
-	// Resets counters: how often it began anew
+	// Resets counters: how often it was reset
 	Resets   int    `json:"resets,omitempty,omitzero"`
 	Source   string `json:"source"`
 	Strength string `json:"strength"`
@@ -4769,7 +4769,7 @@ type Section struct {
 	Name      string `json:"name"`
 	Rows      int    `json:"rows"`
 
-	// Told the enclosure tells of it itself
+	// Told the enclosure reports it itself
 	Told    bool `json:"told,omitempty,omitzero"`
 	Upright bool `json:"upright"`
 }
@@ -5054,7 +5054,7 @@ type Story struct {
 	From    time.Time    `json:"from"`
 	Kind    string       `json:"kind"`
 
-	// More there was more than is told; ask for a shorter time
+	// More there are more entries than are given; ask for a shorter time
 	More bool   `json:"more"`
 	Name string `json:"name"`
 

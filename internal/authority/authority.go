@@ -68,7 +68,7 @@ func (a *Authority) Encode() (key, cert []byte, err error) {
 	return key, a.Cert.Raw, err
 }
 
-// Decode takes what Encode gave.
+// Decode reads the output of Encode.
 func Decode(key, cert []byte) (*Authority, error) {
 	k, err := x509.ParsePKCS8PrivateKey(key)
 	if err != nil {
@@ -85,8 +85,8 @@ func Decode(key, cert []byte) (*Authority, error) {
 	return &Authority{private, c}, nil
 }
 
-// Sign gives a certificate for a request (PKCS 10, DER), which must be signed by the key that it is for. What the
-// request says of its subject is not used.
+// Sign makes a certificate for a request (PKCS 10, DER), which must be signed by its own key. The subject in the
+// request is ignored.
 func (a *Authority) Sign(request []byte, host string, now time.Time) (*x509.Certificate, error) {
 	r, err := x509.ParseCertificateRequest(request)
 	if err == nil {

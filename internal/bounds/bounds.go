@@ -17,7 +17,7 @@ import (
 	"lantern/internal/api"
 )
 
-// schema is what matters here of a JSON schema (draft 2020-12, clause 6).
+// schema is the used part of a JSON schema (draft 2020-12, clause 6).
 type schema struct {
 	Ref           string             `yaml:"$ref"`
 	Type          string             `yaml:"type"`
@@ -66,12 +66,12 @@ var load = sync.OnceValue(func() *document {
 // Years outside of which no time of a request can be.
 var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// Check finds the first value in v, whose type is named like its schema, that is out of its bounds. What the
-// description does not name has the default bounds.
+// Check finds the first value in v, whose type is named like its schema, that is out of its bounds. Values that the
+// description does not name have the default bounds.
 func Check(v any) error {
 	d := *load()
 	value := reflect.ValueOf(v)
-	// What number people say wrongly, they are told in the words of the matter.
+	// Errors about a number name it in people's words.
 	_, d.numbers = v.(api.Report)
 	name := value.Type().Name()
 	return d.check(&path{name: name}, d.Components.Schemas[name], value)
@@ -212,7 +212,7 @@ func (d *document) checkMap(at *path, s *schema, v reflect.Value) error {
 		}
 		return d.check(&path{in: at, name: name}, s.Additional, value)
 	}
-	if numbers, ok := v.Interface().(map[string]float64); ok { // the metrics of each reading: most of what is checked
+	if numbers, ok := v.Interface().(map[string]float64); ok { // the metrics of each reading: the largest part of a report
 		each := d.resolve(s.Additional)
 		for name, x := range numbers {
 			if len(name) <= *d.Components.Defaults.MaxLength && d.inside(x, each.Minimum, each.Maximum) {

@@ -112,7 +112,7 @@ type Sender struct {
 // ErrSelf means that an address points into the service itself.
 var ErrSelf = errors.New("the address points into this service itself")
 
-// Check says what is wrong with a channel before anything is sent; host names are resolved.
+// Check returns the errors of a channel before anything is sent; host names are resolved.
 func (s Sender) Check(ctx context.Context, c Config) error {
 	x, err := c.Kind.carrier()
 	if err != nil {

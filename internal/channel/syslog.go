@@ -26,7 +26,7 @@ const enterprise = "32473"
 // private is an enterprise number assigned by the IANA.
 var private = regexp.MustCompile(`^[1-9][0-9]{0,9}$`)
 
-// parameter escapes what a parameter's value cannot hold as it is (RFC 5424 6.3.3).
+// parameter escapes the characters that a parameter's value must not contain (RFC 5424 6.3.3).
 var parameter = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`)
 
 func syslogAddress(c Config) (*url.URL, string, error) {

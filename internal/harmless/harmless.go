@@ -1,5 +1,5 @@
 // Package harmless makes texts of devices, agents and people harmless to show: on terminals, in tables, calendars,
-// messages and lines of a log. Nothing is lost in silence: what is taken out leaves its code behind, as in ⟦1B⟧.
+// messages and lines of a log. Nothing is removed without a trace: a removed character leaves its code, as in ⟦1B⟧.
 package harmless
 
 import (
@@ -11,11 +11,11 @@ import (
 	"unicode/utf8"
 )
 
-// mostRunes is how long a line may be; what is longer is cut, and says so.
+// mostRunes is the greatest length of a line; a longer one is cut, with a mark.
 const mostRunes = 4096
 
-// hostile reports whether a character acts on what shows it, or is not seen: controls (C0, C1, DEL), line and paragraph
-// separators, bidirectional marks and overrides (Unicode Standard Annex 9), and what has no width.
+// hostile reports whether a character controls a display, or is invisible: controls (C0, C1, DEL), line and paragraph
+// separators, bidirectional marks and overrides (Unicode Standard Annex 9), and characters without width.
 func hostile(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7F && r <= 0x9F:
@@ -77,8 +77,8 @@ func isHarmless(s string, lines bool) bool {
 	return true
 }
 
-// Scrub makes every text in v harmless, at any depth; v is a pointer. Bytes are left as they are. Names of entries that
-// would have to be changed are left out with what they name.
+// Scrub makes every text in v harmless, at any depth; v is a pointer. Bytes are not changed. Entries of maps whose
+// names would have to be changed are removed.
 func Scrub(v any, lines bool) { scrub(reflect.ValueOf(v), lines) }
 
 func scrub(v reflect.Value, lines bool) {
@@ -151,8 +151,8 @@ func scrubMap(v reflect.Value, lines bool) {
 	}
 }
 
-// Cell makes a text harmless in a table that a spreadsheet opens: what begins like a formula and is no number gets an
-// apostrophe before it, by which spreadsheets know a text.
+// Cell makes a text harmless in a table that a spreadsheet opens: a text that looks like a formula gets an apostrophe
+// before it, which marks texts in spreadsheets.
 func Cell(s string) string {
 	s = Line(s)
 	if s == "" || !strings.ContainsRune("=+-@\t\r", rune(s[0])) {
@@ -164,7 +164,7 @@ func Cell(s string) string {
 	return "'" + s
 }
 
-// FromCell gives what Cell made a cell of.
+// FromCell reverts Cell.
 func FromCell(s string) string {
 	if rest, ok := strings.CutPrefix(s, "'"); ok && Cell(rest) == s {
 		return rest

@@ -19,14 +19,14 @@ import (
 // Options are how a service is known and trusted.
 type Options struct {
 	CA          string // file with the certificates, PEM, of who vouches for the service; empty for the system's
-	Fingerprint string // SHA-256 of the service's own certificate, hexadecimal; then nobody else vouches
+	Fingerprint string // SHA-256 of the service's own certificate, hexadecimal; then no authority is needed
 	Clear       bool   // the token may travel over plain HTTP
 	// Shown gives the certificate that is shown to the service; nil, or one that is empty, for none.
 	Shown func() *tls.Certificate
 }
 
-// Transport connects to a service. It refuses plain HTTP to anything but this machine, unless that was allowed: whoever
-// is on the way would read the token.
+// Transport connects to a service. It refuses plain HTTP to anything but this machine, unless that is allowed: others
+// on the network could read the token.
 func Transport(server string, o Options) (*http.Transport, error) {
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" {
@@ -61,7 +61,7 @@ func Transport(server string, o Options) (*http.Transport, error) {
 		if err != nil || len(want) != sha256.Size {
 			return nil, errors.New("a fingerprint is the SHA-256 of the service's certificate: 64 hexadecimal digits")
 		}
-		// The pinned certificate stands for itself, whoever signed it.
+		// A pinned certificate is trusted itself, whoever signed it.
 		t.TLSClientConfig.InsecureSkipVerify = true
 		t.TLSClientConfig.VerifyConnection = func(c tls.ConnectionState) error {
 			if got := sha256.Sum256(c.PeerCertificates[0].Raw); string(got[:]) != string(want) {

@@ -32,7 +32,7 @@ func Report(r api.PeriodReport, links bool, base string, zone *time.Location) (s
 		"rate":      rate,
 		"roomier":   roomier,
 		"count":     words.Count,
-		"at": func(site string) string { // before what belongs to a site, at a headquarters
+		"at": func(site string) string { // the name of a site before its objects, at a headquarters
 			if site == "" {
 				return ""
 			}

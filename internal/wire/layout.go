@@ -71,7 +71,7 @@ func ToPartitionTable(t api.PartitionTable) (partition.Table, error) {
 	return out, nil
 }
 
-// LayerWords says what of a drive is meant: "partition 2", "an unlocked encrypted volume on partition 2".
+// LayerWords names a part of a drive: "partition 2", "an unlocked encrypted volume on partition 2".
 func LayerWords(part int, layers []string) string {
 	words := "the whole drive"
 	if part > 0 {

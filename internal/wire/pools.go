@@ -38,7 +38,7 @@ func Margin(m pool.Margin, known bool) api.Margin {
 	return api.Margin{Known: true, Members: int(m), Words: m.String()}
 }
 
-// MarginBy to the API, with what holds it down.
+// MarginBy to the API, with its limit.
 func MarginBy(m pool.Margin, known bool, by string) api.Margin {
 	out := Margin(m, known)
 	if known {
@@ -47,8 +47,8 @@ func MarginBy(m pool.Margin, known bool, by string) api.Margin {
 	return out
 }
 
-// ReadPool takes a pool from its file: JSON as the API shows a pool, of which only what counts need be there. It is
-// checked; what is left out has the defaults of docs/pool-file.md. An error says where in the file, and why.
+// ReadPool reads a pool from its file: JSON like a pool of the API, in which most fields are optional. It is checked;
+// missing fields have the defaults of docs/pool-file.md. An error gives the place in the file, and the reason.
 func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
 	const most = 64 << 20
 	raw, err := io.ReadAll(io.LimitReader(in, most+1))
@@ -84,7 +84,7 @@ func ReadPool(in io.Reader) (pool.Pool, api.Pool, error) {
 	return p, v, p.Plausible()
 }
 
-// position is where in a file reading stopped, as people count: lines and columns from 1.
+// position is the place in a file where reading stopped: line and column from 1.
 func position(raw []byte, d *json.Decoder, err error) string {
 	at := d.InputOffset()
 	var syntax *json.SyntaxError
@@ -103,7 +103,7 @@ func position(raw []byte, d *json.Decoder, err error) string {
 	)
 }
 
-// negative finds a size below zero, which a pool of the core cannot even hold.
+// negative finds a size below zero, which a pool of the core cannot represent.
 func negative(v api.Pool) error {
 	type size struct {
 		at string
@@ -140,8 +140,8 @@ func negative(v api.Pool) error {
 	return nil
 }
 
-// defaults gives a volume what its file leaves out: the protection of its group; or, with a protection of its own, the
-// only group.
+// defaults sets the missing fields of a volume: the protection of its group; or, with a protection of its own, the only
+// group.
 func defaults(raw []byte, p *pool.Pool) error {
 	var told struct {
 		Volumes []struct {
@@ -202,7 +202,7 @@ func asItsGroup(v *pool.Volume, groups []pool.Group, at string) error {
 	return nil
 }
 
-// alike reports whether two protections bear the same, whatever they are called.
+// alike reports whether two protections tolerate the same losses, whatever their names.
 func alike(a, b pool.Protection) bool {
 	for _, p := range []*pool.Protection{&a, &b} {
 		if p.Words = ""; p.Data == 0 {
@@ -212,7 +212,7 @@ func alike(a, b pool.Protection) bool {
 	return a == b
 }
 
-// ToPoolView takes a pool from what the API shows of it.
+// ToPoolView converts a pool of the API.
 func ToPoolView(v api.Pool) pool.Pool {
 	members := func(in []api.Member, otherwise pool.MemberState) []pool.Member {
 		var out []pool.Member
@@ -277,7 +277,7 @@ func ToPoolView(v api.Pool) pool.Pool {
 	return p
 }
 
-// Prospect to the API. label gives what is known of the drive at a slot.
+// Prospect to the API. label gives the properties of the drive at a slot.
 func Prospect(p *pool.Pool, w pool.Prospect, label func(slot string) api.LostMember) api.Prospect {
 	out := api.Prospect{
 		Pool:      p.Name,
@@ -347,7 +347,7 @@ func Room(r pool.Room) api.MoveRoom {
 	}
 }
 
-// Endurance to the API, the gravest outcome first.
+// Endurance to the API, the worst outcome first.
 func Endurance(e pool.Endurance) api.Endurance {
 	out := api.Endurance{Lost: e.N, Sets: e.Sets}
 	for _, o := range []pool.Outcome{pool.Lost, pool.Unreachable, pool.Untold, pool.Reduced, pool.Safe} {
@@ -365,7 +365,7 @@ func Endurance(e pool.Endurance) api.Endurance {
 	return out
 }
 
-// WhatIf answers everything that is asked of a pool when members are lost; names are slots, drives or failure domains.
+// WhatIf computes all consequences of the loss of members; names are slots, drives or failure domains.
 func WhatIf(
 	p *pool.Pool,
 	names []string,

@@ -1,4 +1,4 @@
-// Package wire turns the core's values into those of the API and back, in the one place where both are known.
+// Package wire converts values of the core to those of the API and back. It is the only package that knows both.
 package wire
 
 import (
@@ -111,7 +111,7 @@ func Enclosure(l enclosure.Layout, lit map[string][]int) api.EnclosureReport {
 	return out
 }
 
-// grid gives what of a section departs from its rule.
+// grid gives the exceptions of a section from its rule.
 func grid(s enclosure.Section) (gaps [][]int, bays map[string][]int, names map[string]string) {
 	for _, g := range s.Gaps {
 		gaps = append(gaps, []int{g[0], g[1]})
@@ -131,7 +131,8 @@ func grid(s enclosure.Section) (gaps [][]int, bays map[string][]int, names map[s
 	return gaps, bays, names
 }
 
-// toGrid is the way back; what is no number or no place is left out, and then missed by whoever checks the section.
+// toGrid is the reverse; invalid numbers and places are left out, and a check of the section finds that they are
+// missing.
 func toGrid(s *enclosure.Section, gaps [][]int, bays map[string][]int, names map[string]string) error {
 	for _, g := range gaps {
 		if len(g) != 2 {
@@ -209,7 +210,7 @@ func Layout(l enclosure.Layout) api.Layout {
 func ToSection(s api.SectionReport) enclosure.Section {
 	out := enclosure.Section{Name: s.Name, Rows: s.Rows, Columns: s.Columns, First: enclosure.Corner(s.First),
 		Run: enclosure.Run(s.Run), Upright: s.Upright}
-	_ = toGrid(&out, s.Gaps, s.Bays, s.Names) // what an agent tells is what our own code made
+	_ = toGrid(&out, s.Gaps, s.Bays, s.Names) // it was made by our own code in the agent
 	return out
 }
 
@@ -375,7 +376,7 @@ func Recovery(r recovery.Report) api.RecoveryReport {
 	return out
 }
 
-// ToRecovery from a report that was made at a time. Of one that had ended by then, what is told is how it ended.
+// ToRecovery from a report that was made at a time. For one that had ended by then, it gives the result.
 func ToRecovery(r api.RecoveryReport, at time.Time) recovery.Report {
 	if !r.EndedAt.IsZero() && r.EndedAt.Before(at) {
 		at = r.EndedAt

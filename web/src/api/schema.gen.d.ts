@@ -3432,7 +3432,7 @@ export interface components {
              * @description counters: all that was counted over its life, resets included
              */
             total?: number;
-            /** @description counters: how often it began anew */
+            /** @description counters: how often it was reset */
             resets?: number;
         };
         Growth: {
@@ -3902,7 +3902,7 @@ export interface components {
         };
         Layout: {
             name: string;
-            /** @description the enclosure tells of itself; it was not described */
+            /** @description the enclosure describes itself; people did not describe it */
             told?: boolean;
             sections: components["schemas"]["LayoutSection"][];
         };
@@ -4122,7 +4122,7 @@ export interface components {
             to: string;
             practice?: components["schemas"]["Practice"];
             entries: components["schemas"]["StoryEntry"][];
-            /** @description there was more than is told; ask for a shorter time */
+            /** @description there are more entries than are given; ask for a shorter time */
             more: boolean;
         };
         StoryEntry: {
@@ -4684,7 +4684,7 @@ export interface components {
         Section: {
             name: string;
             enclosure?: string;
-            /** @description the enclosure tells of it itself */
+            /** @description the enclosure reports it itself */
             told?: boolean;
             rows: number;
             columns: number;
