@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"log/slog"
@@ -254,9 +255,26 @@ func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time
 		for i := range r.Drives {
 			r.Drives[i].Reading.Attributes = nil // only the newest raw table is shown
 		}
-		if err := a.deliver(ctx, r); err != nil {
+		if err := a.delivered(ctx, r); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// retryBackfill is the pause after a report of the past that could not be sent.
+var retryBackfill = time.Second
+
+// delivered sends a report of the past, again and again until the service has accepted it: the next ones must come after
+// it.
+func (a *Agent) delivered(ctx context.Context, r api.Report) error {
+	err := a.deliver(ctx, r)
+	for ctx.Err() == nil && a.spool.count() > 0 { // a report that could not be sent is stored there
+		if err != nil {
+			a.Log.Warn("a report of the past waits", "host", a.Host, "at", r.At, "error", err)
+			_ = clock.Real{}.Sleep(ctx, retryBackfill)
+		}
+		err = a.flush(ctx)
+	}
+	return cmp.Or(ctx.Err(), err)
 }

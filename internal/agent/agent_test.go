@@ -170,6 +170,49 @@ func newAgent(t *testing.T, r *rack, s *service) (*Agent, string) {
 	return a, dir
 }
 
+// TestBackfill: readings of the past arrive whole and in order, although the service fails on the way; one that it
+// refuses for good, and an end of the context, end them.
+func TestBackfill(t *testing.T) {
+	defer func(d time.Duration) { retryBackfill = d }(retryBackfill)
+	retryBackfill = time.Millisecond
+	s := &service{seen: map[string]int{}}
+	a, _ := newAgent(t, &rack{}, s)
+	var moments, want []time.Time
+	for i := range 6 {
+		moments = append(moments, time.Date(2026, 11, 1+i, 8, 0, 0, 0, time.UTC))
+	}
+	n := 0
+	fails := func(at time.Time) { // before each second one, the service fails for a while
+		want = append(want, at)
+		if n++; n%2 == 0 {
+			return
+		}
+		s.mu.Lock()
+		s.status = http.StatusServiceUnavailable
+		s.mu.Unlock()
+		time.AfterFunc(20*time.Millisecond, func() {
+			s.mu.Lock()
+			s.status = 0
+			s.mu.Unlock()
+		})
+	}
+	require.NoError(t, a.Backfill(t.Context(), moments, fails))
+	var got []time.Time
+	for _, r := range s.reports {
+		require.True(t, r.Past)
+		got = append(got, r.At)
+	}
+	require.Equal(t, want, got)
+
+	s.refuse = func(api.Report) bool { return true }
+	require.ErrorContains(t, a.Backfill(t.Context(), moments, func(time.Time) {}), "could not be read")
+	s.refuse = nil
+	ctx, cancel := context.WithCancel(t.Context())
+	s.status = http.StatusServiceUnavailable
+	time.AfterFunc(20*time.Millisecond, cancel)
+	require.ErrorIs(t, a.Backfill(ctx, moments, func(time.Time) {}), context.Canceled)
+}
+
 // TestReadingKeepsWhatItCannotBelieve: a damaged page is kept with its bytes; the rest of the reading counts.
 func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	good := drive.EncodeSmartData(
