@@ -265,8 +265,8 @@ func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time
 // retryBackfill is the pause after a report of the past that could not be sent.
 var retryBackfill = time.Second
 
-// delivered sends a report of the past, again and again until the service has accepted it: the next ones must come after
-// it.
+// delivered sends a report of the past, again and again until the service has accepted it: the next ones must come
+// after it.
 func (a *Agent) delivered(ctx context.Context, r api.Report) error {
 	err := a.deliver(ctx, r)
 	for ctx.Err() == nil && a.spool.count() > 0 { // a report that could not be sent is stored there

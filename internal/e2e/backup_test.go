@@ -11,8 +11,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestBackup copies a running service's records, looks through them, finds damage, and restores them: the restored
-// service knows what was known, and gives no orders until somebody says that the one before is gone.
+// TestBackup makes a backup of a running service, checks it, finds damage, and restores it: the restored service has
+// the same records, and gives no orders until a person confirms that the previous service is gone.
 func TestBackup(t *testing.T) {
 	d := startDemo(t)
 	d.run("swap", "plan", "ZU006", "--keep-spare")
@@ -47,7 +47,7 @@ func TestBackup(t *testing.T) {
 	}
 	require.NotEmpty(t, get[api.Round](d.shell, "round").Lines, "the service went on")
 
-	// Damage is found wherever it is, and what is damaged is not restored.
+	// Damage is found wherever it is, and a damaged backup is not restored.
 	whole, err := os.ReadFile(file)
 	require.NoError(t, err)
 	sum, err := os.ReadFile(file + ".sha256")

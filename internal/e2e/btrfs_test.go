@@ -399,7 +399,7 @@ type loop struct {
 	st   unix.Stat_t
 }
 
-// loop takes a free loop device from the kernel. The device goes when nobody has it open any more.
+// loop takes a free loop device from the kernel. The device is removed when it is closed.
 func (b *bench) loop(size int64, prepare ...func(*os.File)) *loop {
 	b.t.Helper()
 	l := &loop{t: b.t}
@@ -667,9 +667,8 @@ func find(fs []api.Finding, rule string) api.Finding {
 	return api.Finding{}
 }
 
-// TestBtrfsDrained swaps a member whose data have no second copy: the kernel moves all that is on it before it may be
-// pulled, and forgets it; the new one is admitted and everything spread anew. Before that, the same is rehearsed on a
-// copy.
+// TestBtrfsDrained swaps a member whose data have no second copy: the kernel moves all its data before it may be
+// pulled, and removes it; the new one is added and the data are balanced. The same is rehearsed on a copy first.
 func TestBtrfsDrained(t *testing.T) {
 	if apart(t, 5*time.Minute) {
 		return
@@ -796,7 +795,7 @@ func TestHeldPath(t *testing.T) {
 }
 
 // TestKillBtrfs kills the service, the agent, or both (SIGKILL) at random moments while members of a real btrfs pool
-// are swapped. Every swap ends as it should, and the data are compared.
+// are swapped. Every swap ends correctly, and the data are compared.
 func TestKillBtrfs(t *testing.T) {
 	if apart(t, 15*time.Minute) {
 		return

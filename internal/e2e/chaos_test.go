@@ -52,7 +52,7 @@ type chaosHost struct {
 	bad    map[int]bool // drives with a grave finding
 	acked  map[string]map[int64]float64
 	cut    bool          // the network is down
-	jumble bool          // what is sent comes twice and in any order
+	jumble bool          // reports arrive twice and in any order
 	shift  time.Duration // how far its clock is ahead
 	newer  bool          // it says what this version of the service does not know
 	texts  func(*api.Report)
@@ -253,9 +253,9 @@ func (c *chaos) until(what string, within time.Duration, is func() bool) time.Du
 	return time.Since(begin)
 }
 
-// TestChaos: a real service under load meets one fault after another. After each, nothing that it acknowledged is lost,
-// an alarm that falls due reaches people within a minute of the fault's end, and memory and files go back to where they
-// were. Traffic is on loopback, everything ends by itself. Run by make chaos.
+// TestChaos: a real service under load meets one fault after another. After each, no acknowledged data are lost, an
+// alarm reaches people within a minute of the fault's end, and memory and open files return to their earlier numbers.
+// Traffic is on loopback, everything ends by itself. Run by make chaos.
 func TestChaos(t *testing.T) {
 	if os.Getenv("LANTERN_CHAOS") == "" {
 		t.Skip("SKIPPED: faults are tried by make chaos")

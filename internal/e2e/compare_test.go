@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCompareConsole: two recoveries that are chosen are shown side by side, under an address that can be passed on.
+// TestCompareConsole: two chosen recoveries are shown side by side, under an address that can be shared.
 func TestCompareConsole(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, d.url)

@@ -15,8 +15,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestConfig: an option comes before the environment, and that before the file; what is wrong in a file is told with
-// its place and the nearest name, and nothing is started; what is shown can be used again.
+// TestConfig: an option has priority over the environment, and that over the file; an error in a file is shown with its
+// line and the nearest name, and nothing is started; printed settings can be used again.
 func TestConfig(t *testing.T) {
 	file := func(text string) string {
 		path := filepath.Join(t.TempDir(), "settings.yaml")
@@ -111,8 +111,8 @@ func TestConfig(t *testing.T) {
 	}
 }
 
-// TestNotify: the service manager is told when the service and an agent are ready, again and again that they live, and
-// that they end.
+// TestNotify: the service manager gets messages when the service and an agent are ready, regularly while they work, and
+// when they end.
 func TestNotify(t *testing.T) {
 	env := func(t *testing.T) ([]string, func(string)) {
 		socket := filepath.Join(t.TempDir(), "notify")
@@ -157,7 +157,7 @@ func TestNotify(t *testing.T) {
 	}
 }
 
-// TestInvited: an agent with an invitation and no token asks until it is approved, and reports then; after a restart it
+// TestInvited: an agent with an invitation and no token asks until it is approved, and then reports; after a restart it
 // is still the same host. The console approves with one click.
 func TestInvited(t *testing.T) {
 	listen, data := freePort(t), t.TempDir()

@@ -17,7 +17,7 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// TestConformBtrfs tries the driver of btrfs as any pool program is tried: a member of a real file system fails, and
+// TestConformBtrfs tests the driver of btrfs with the conformance kit: a member of a real file system fails, and
 // another takes its place. The same is done to md in the virtual machine (TestRig).
 func TestConformBtrfs(t *testing.T) {
 	if apart(t, 3*time.Minute) {

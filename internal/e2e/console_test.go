@@ -112,9 +112,8 @@ func (b *browser) see(words ...string) {
 const reasonField = `//label[contains(., "Reason to continue anyway") or
 	contains(., "Give a reason to continue")]/input`
 
-// restScript brings what is to be clicked into view, and waits until it stays where it is: charts that are drawn late
-// move what lies below them, and a person waits for that as well. Then it notes in window.pressed whether a click
-// comes.
+// restScript scrolls an element into view, and waits until it does not move: charts that are drawn late move the
+// elements below, and a person waits for that as well. Then it notes in window.pressed whether a click comes.
 const restScript = `new Promise((done) => {
   const find = () => document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
   let was = "", calm = 0, looks = 0;
@@ -468,7 +467,7 @@ func TestConsole(t *testing.T) {
 	b.open("/pools/soundscape")
 	b.see("double parity")
 	b.clean("a pool")
-	// Members are taken away by a click, to see what becomes of what is kept.
+	// Clicks remove members, to show the state of the rest.
 	b.open("/pools/specimens")
 	b.click("What if")
 	b.see("Click members to remove them")

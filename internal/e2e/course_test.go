@@ -30,8 +30,8 @@ func (b *browser) drag(x0, y0, x1, y1 float64, more ...chromedp.MouseOption) {
 // shownScript gives the part of the time axis that each chart of the page shows, as the charts themselves say.
 const shownScript = `JSON.stringify([...document.querySelectorAll("[data-shown]")].map((e) => e.dataset.shown))`
 
-// TestCourse: charts of a drive show a part of the time by keys, buttons and mouse, all of them the same; other drives
-// and any metric are drawn beside, and stand in the page's address; a person marks an event at its own time.
+// TestCourse: keys, buttons and mouse select a part of the time for all charts of a drive; other drives and any metric
+// can be added and are in the page's address; a person marks an event at its own time.
 func TestCourse(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, d.url)
@@ -122,7 +122,7 @@ func TestCourse(t *testing.T) {
 	require.Contains(t, d.run("inventory", "show", "ZU006"), "the rack was moved")
 	require.Contains(t, d.try("inventory", "note", "ZU006", "x", "--happened", "tomorrow 10:00").err, "in the future")
 
-	// What the address holds is shown to whoever opens it.
+	// The address shows the same to everybody.
 	b.open("/drives/ZU006" + at)
 	b.see("power cycles", "LM417")
 }

@@ -18,7 +18,8 @@ import (
 	"lantern/internal/channel"
 )
 
-// TestFlags: in the terminal, an engineer asks why drives are flagged, sets rules, is told once, and sends notices out.
+// TestFlags: in the terminal, an engineer looks why drives are flagged, sets rules, gets one message per matter, and
+// sets up channels.
 func TestFlags(t *testing.T) {
 	d := startDemo(t)
 	// What is listed, and by what.
@@ -152,7 +153,7 @@ func TestFlags(t *testing.T) {
 	require.Contains(t, d.try("channel", "test", "pager").err, "No channel")
 }
 
-// TestSelfTests: a drive tests itself, its neighbour waits, and what came of it is read from its own log.
+// TestSelfTests: a drive runs a self-test, its neighbour waits, and the result is read from the drive's log.
 func TestSelfTests(t *testing.T) {
 	d := startDemo(t)
 	show := func(tail string) func() api.TestRun {
@@ -208,8 +209,8 @@ func TestSelfTests(t *testing.T) {
 	)
 }
 
-// TestPlanning: what a plan does is shown before it is kept; a drive's next tests and why are told; the calendar is
-// read by programs that are not ours.
+// TestPlanning: the effect of a plan is shown before it is stored; a drive's next tests are shown with their reasons;
+// another program reads the calendar.
 func TestPlanning(t *testing.T) {
 	d := startDemo(t)
 	require.Contains(t, d.run("plan"), "short tests every Monday 00:00, extended tests every month on the 1st 00:00")

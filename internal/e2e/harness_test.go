@@ -182,7 +182,7 @@ func get[T any](s shell, args ...string) T {
 // patience is how long a test waits for something: on a busy machine everything takes longer.
 const patience = 2 * time.Minute
 
-// await looks until what is true, or fails with what it saw last.
+// await waits until a condition is true, or fails with the last state that it saw.
 func await[T any](t testing.TB, what string, look func() T, is func(T) bool) T {
 	t.Helper()
 	deadline := time.Now().Add(patience)

@@ -98,8 +98,7 @@ func unharmed(t *testing.T, where, s string) {
 	require.NotRegexp(t, regexp.MustCompile(`(?m)^forged`), s, where)
 }
 
-// TestHostileOutlets: names, labels and models of a host that somebody else writes reach no channel, no page of the
-// console and no report as anything but text.
+// TestHostileOutlets: names, labels and models from an attacker appear only as text in channels, console and reports.
 func TestHostileOutlets(t *testing.T) {
 	const evil = "\x1b]52;c;cm0=\a\r\n" +
 		"forged\u202Eline\u200B<img src=x onerror=\"window.hit=1\"><script>window.hit=1</script>{{7*191}}"

@@ -16,7 +16,7 @@ import (
 )
 
 // TestConsoleKeeping keeps the records in order in the console: names, stock, stories, the inventory of many drives, a
-// calendar's address, people and hosts that go; and looks with the command line at what came of it.
+// calendar's address, people and hosts that go; and checks the results with the command line.
 func TestConsoleKeeping(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, d.url)

@@ -25,7 +25,7 @@ func kills(t *testing.T, few int) int {
 }
 
 // TestKill kills the service and all agents (SIGKILL) at random moments while swaps are under way, and starts them
-// anew. Every swap ends as it should, no drive is made a member twice, no confirmation is lost, and all data are read
+// again. Every swap ends correctly, no drive is made a member twice, no confirmation is lost, and all data are read
 // back.
 func TestKill(t *testing.T) {
 	d := startDemo(t)

@@ -37,9 +37,9 @@ func (d demo) eyes(t *testing.T, known map[string]bool) string {
 	return bays[0]
 }
 
-// TestLocate: an enclosure that does not speak is described, walked before, and its drives are found by what a person
-// would see; a dead drive is found by the dark; drives that change places are told of; a wrong drive is an alarm
-// everywhere until it is back.
+// TestLocate: an enclosure that reports nothing is described and surveyed, and its drives are located by what a person
+// would see; a dead drive is found because it does not blink; drives that change places make notices; a wrong drive is
+// an alarm everywhere until it is back.
 func TestLocate(t *testing.T) {
 	d := startDemo(t)
 	truth := map[string]string{} // where drives are, before the enclosure falls silent
@@ -173,13 +173,12 @@ func TestLocate(t *testing.T) {
 	d.run("lab", "pull", "petrel/front/9")
 	d.run("lab", "insert", "petrel/front/8", "--drive", "RG117")
 	d.run("lab", "insert", "petrel/front/9", "--drive", "YM184")
-	d.run("lab", "speed", "60") // after a restart hosts are given a minute before anything is told
+	d.run("lab", "speed", "60") // after a restart, notices wait for a minute for the reports of hosts
 	notices := func() string { return d.run("notices") }
 	await(t, "it is told", notices, func(s string) bool { return strings.Contains(s, "changed places") })
 	d.run("lab", "speed", "1")
 
-	// The wrong drive leaves while a swap waits for another: everybody is told, whatever their channel wants to hear
-	// of.
+	// The wrong drive is pulled while a swap waits for another: every channel gets the alarm, whatever its filter.
 	var mu sync.Mutex
 	var posted []string
 	pager := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
@@ -260,7 +259,7 @@ func (l *lockedBuffer) String() string {
 	return l.b.String()
 }
 
-// TestLocateConsole: at the size of a phone, an enclosure is drawn and walked before; a pull card is printed.
+// TestLocateConsole: at the size of a phone, an enclosure is drawn and surveyed; a pull card is printed.
 func TestLocateConsole(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, d.url)

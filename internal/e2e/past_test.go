@@ -11,8 +11,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestConsolePast looks at what was known earlier, in the console and on the command line: it is marked on every page,
-// nothing can be changed there, and what must be put back at once is said all the same.
+// TestConsolePast looks at an earlier state in the console and on the command line: it is marked on every page, nothing
+// can be changed there, and present alarms are still shown.
 func TestConsolePast(t *testing.T) {
 	d := startDemo(t)
 	d.run("rename", "pool", "logbook", "tides")

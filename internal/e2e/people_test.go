@@ -13,7 +13,7 @@ import (
 )
 
 // TestPeople: two people in two browsers and a script begin swaps in one pool at the same moment. One of them leads,
-// the others are told who; the lead is handed over; and each has a token of their own, which can be taken away.
+// and the others see who; the lead is handed over; and each has their own token, which can be removed.
 func TestPeople(t *testing.T) {
 	d := startDemo(t)
 	a, b := openBrowser(t, d.url), openBrowser(t, d.url)

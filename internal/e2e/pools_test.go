@@ -13,7 +13,7 @@ import (
 	"lantern/internal/api"
 )
 
-// TestPoolQuestions: what is asked of a pool is answered alike with the service and without it; members are drained,
+// TestPoolQuestions: questions about a pool have the same answers with the service and offline; members are drained,
 // healed and given priorities; courses are exported and replayed.
 func TestPoolQuestions(t *testing.T) {
 	d := startDemo(t)

@@ -43,7 +43,7 @@ func certificate(t *testing.T) (cert, key string) {
 	return cert, key
 }
 
-// nginx runs Debian's reverse proxy with what is said of its server, and otherwise as it comes.
+// nginx runs Debian's reverse proxy with the given server settings and its defaults.
 func nginx(t *testing.T, server string) {
 	path, err := exec.LookPath("nginx")
 	if err != nil {
@@ -78,8 +78,8 @@ func nginx(t *testing.T, server string) {
 	})
 }
 
-// TestProxy: behind a reverse proxy with the settings that it comes with, at the top and under a path, with TLS in
-// front: the sign-in link, the console's pages and files, its live events, the cookie, and the command line.
+// TestProxy: behind a reverse proxy with its default settings, at the root and under a path, with TLS in front: the
+// sign-in link, the console's pages and files, its live events, the cookie, and the command line.
 func TestProxy(t *testing.T) {
 	cert, key := certificate(t)
 	for name, c := range map[string]struct{ scheme, path, location, to string }{

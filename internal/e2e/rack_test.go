@@ -51,9 +51,9 @@ func filmed(t *testing.T, code barcode.Barcode, err error, wide, high int) strin
 	return file
 }
 
-// TestAtTheRack: the camera reads the label of the drive that was put in, in each kind of code; what it read is in the
-// field, and is checked as if it had been typed. A code that has no serial is passed over, and typing works without a
-// camera. The screen stays on, and an alarm calls.
+// TestAtTheRack: the camera reads the label of the inserted drive, in each kind of code; the text is in the field, and
+// is checked as if it had been typed. A code without a serial is ignored, and typing works without a camera. The screen
+// stays on, and an alarm calls.
 func TestAtTheRack(t *testing.T) {
 	d := startDemo(t)
 	d.run("swap", "plan", "ZU006", "--keep-spare")

@@ -67,8 +67,8 @@ func marked(t *testing.T, text string) {
 	}
 }
 
-// TestRehearsal practises a swap on a copy of the demo's pool, with what goes wrong on the way. Of the practice nothing
-// reaches the fleet that was copied, and nothing it says can be taken for the truth.
+// TestRehearsal rehearses a swap with mishaps on a copy of the demo's pool. Nothing of the rehearsal reaches the copied
+// fleet, and all its output is marked.
 func TestRehearsal(t *testing.T) {
 	d := startDemo(t)
 	var mu sync.Mutex

@@ -17,9 +17,9 @@ import (
 	"lantern/internal/api"
 )
 
-// TestStandby: a standby follows a service under load. The first is killed, somebody says so, and the standby serves
-// with what was copied: at most the last two seconds are missing. Until then it answers that it is a standby, and
-// nobody else can make it serve.
+// TestStandby: a standby follows a service under load. The first is killed, a person orders the take-over, and the
+// standby serves with the copied records: at most the last two seconds are missing. Until then it answers that it is a
+// standby, and does not serve.
 func TestStandby(t *testing.T) {
 	path, err := binary()
 	require.NoError(t, err)

@@ -14,8 +14,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestSteadyConsole: a service that restarts, a session that ends and a second tab take nothing from the person in the
-// console: neither the page, nor what was typed, nor the alarm above it.
+// TestSteadyConsole: after a restart of the service, the end of a session, and with a second tab, the person in the
+// console keeps the page, the typed text and the alarm above it.
 func TestSteadyConsole(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, d.url)
@@ -102,7 +102,7 @@ func TestSteadyConsole(t *testing.T) {
 
 	d.shell.env = append(d.shell.env, "LANTERN_TOKEN="+token)
 
-	// A second tab begins the swap that was begun already: it is told by whom and why.
+	// A second tab begins a swap that has already begun: it shows who began it and why.
 	d.run("swap", "plan", "ZU006", "--keep-spare")
 	w := d.openSwap()
 	d.run("swap", "begin", "--reason", "LM417 comes next")
@@ -155,8 +155,8 @@ func TestSteadyConsole(t *testing.T) {
 	}, func(s string) bool { return !strings.Contains(s, "/swaps/") })
 }
 
-// TestFirstSteps: an empty service never says that nothing needs a hand; it leads to the first host, and ticks off what
-// was done.
+// TestFirstSteps: an empty service never says that nothing needs a person; it leads to the first host, and marks the
+// steps that are done.
 func TestFirstSteps(t *testing.T) {
 	listen := freePort(t)
 	p := start(t, nil, "serve", "--listen", listen, "--data", t.TempDir())

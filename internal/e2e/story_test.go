@@ -164,7 +164,7 @@ func TestStory(t *testing.T) {
 	}
 }
 
-// TestHabits: help with an example everywhere, exit codes, no colour where none is wanted, errors that say what to do.
+// TestHabits: help with an example everywhere, exit codes, no colour under NO_COLOR, errors that say what to do.
 func TestHabits(t *testing.T) {
 	d := startDemo(t)
 	for _, c := range []struct {
@@ -311,7 +311,7 @@ func TestHabits(t *testing.T) {
 	}
 }
 
-// TestDoor: nobody comes in without a token, from another site, or twice with one key.
+// TestDoor: requests without a token or from another site are refused, and a repeated key has no second effect.
 func TestDoor(t *testing.T) {
 	d := startDemo(t)
 	config, err := os.ReadFile(filepath.Join(d.data, "client.yaml"))
@@ -412,7 +412,7 @@ func TestDoor(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.EqualValues(t, "key-reused", problem(body).Type)
 
-	// Wrong input says what is wrong.
+	// Errors about wrong input name the mistake.
 	for body, kind := range map[string]string{`{"bay":"skerry/front/3","secs":1}`: "bad-body",
 		`{"bay":`: "bad-body", `{"bay":"skerry/front/3","seconds":0}`: "bad-time", `{"bay":"x","seconds":5}`: "bad-bay"} {
 		status, answer, _ := call("POST", "/api/v1/lights", body, person)

@@ -64,7 +64,7 @@ func (s shell) terminal(columns, lines int, env []string, args ...string) *termi
 	return x
 }
 
-// shown is what is on the screen.
+// shown is the text on the screen.
 func (x *terminal) shown() string {
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -185,8 +185,7 @@ func TestWatch(t *testing.T) {
 	require.Zero(t, x.cmd.ProcessState.ExitCode())
 }
 
-// TestTerminals: what is drawn over itself keeps its place on a narrow screen, and what a terminal cannot do is not
-// done.
+// TestTerminals: redrawn output stays in its place on a narrow screen, and output is limited to what a terminal can do.
 func TestTerminals(t *testing.T) {
 	d := startDemo(t)
 	x := d.terminal(60, 50, nil, "follow", "tidegauge")
@@ -226,7 +225,7 @@ func TestTerminals(t *testing.T) {
 	require.Contains(t, refused.wrote(), "lantern round --watch")
 }
 
-// TestCompletion: bash alone, without anything beside it, completes commands, options and the names that there are.
+// TestCompletion: bash without further packages completes commands, options and existing names.
 func TestCompletion(t *testing.T) {
 	bash, err := exec.LookPath("bash")
 	if err != nil {

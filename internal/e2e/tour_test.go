@@ -11,8 +11,7 @@ import (
 	"lantern/internal/api"
 )
 
-// TestTour goes through the seven scenes as somebody does who meets the console for the first time, with nothing but
-// what the scenes say.
+// TestTour goes through the seven scenes like a newcomer, using only the texts of the scenes.
 func TestTour(t *testing.T) {
 	d := startDemo(t, "--tour")
 	b := openBrowser(t, d.url)

@@ -12,7 +12,7 @@ import (
 )
 
 // TestConsoleWork does in the console what the command line does with pools, notices, channels, people, hosts and
-// thresholds, and looks with the command line at what came of it.
+// thresholds, and checks the results with the command line.
 func TestConsoleWork(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, d.url)

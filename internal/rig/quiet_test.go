@@ -23,8 +23,8 @@ func TestQuiet(t *testing.T) {
 	quiet(t, 60, 1, 900, 0.01)
 }
 
-// TestShelves measures the same of a host with 1,020 drives behind four shelves, and how long the agent needs to look
-// at all of them for the first time.
+// TestShelves measures the same for a host with 1,020 drives behind four shelves, and the duration of the agent's first
+// look at all of them.
 func TestShelves(t *testing.T) {
 	if os.Getenv("LANTERN_SHELVES") == "" {
 		skip(t, "it takes a quarter of an hour; make shelves measures it")
@@ -94,7 +94,7 @@ func quiet(t *testing.T, targets, units, memory int, most float64) {
 	}, patience, time.Millisecond)
 	before := usage()
 	from := time.Now()
-	time.Sleep(time.Minute) // this is what is measured
+	time.Sleep(time.Minute) // this is measured
 	after := usage()
 	span := time.Since(from).Seconds()
 	var there int64

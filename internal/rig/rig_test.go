@@ -162,8 +162,7 @@ type rig struct {
 	ends    time.Time
 }
 
-// machine is what is booted: kernel modules, each with its options, programs of others that its first process may run,
-// and devices.
+// machine is a virtual machine: kernel modules with their options, further programs for its first process, and devices.
 type machine struct {
 	modules []string
 	tools   []string
@@ -581,7 +580,7 @@ func (r *rig) step(name string, f func(t *testing.T)) {
 	r.t = whole
 }
 
-// TestRig boots the machine, lets its agent report over the network, and does to its drives what befalls real ones.
+// TestRig boots the machine, lets its agent report over the network, and simulates the faults of real drives.
 func TestRig(t *testing.T) {
 	r := start(t)
 
@@ -1089,7 +1088,7 @@ func (r *rig) mirrors(t *testing.T) {
 	require.Equal(t, "same", r.inside("compare", "/dev/md1", "0", "20", "3"))
 }
 
-// disk is what is known of a drive now.
+// disk is the present state of a drive.
 func (r *rig) disk(t *testing.T, key string) api.Drive {
 	d, ok := r.drive(key)
 	require.True(t, ok)

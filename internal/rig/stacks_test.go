@@ -32,8 +32,8 @@ const (
 	roomy = 640 << 20 // btrfs needs room to begin a replacement
 )
 
-// TestStacks lets the agent meet the storage stacks that people really run, made by the programs that people make them
-// with: what is said of them before, during and after, and swaps in them with the data compared.
+// TestStacks runs the agent with real storage stacks, made with the usual programs: their state before, during and
+// after faults, and swaps in them with a comparison of the data.
 func TestStacks(t *testing.T) {
 	boots := map[string]func(s *stacks){"short": func(s *stacks) {
 		s.step("a file system, swap: in use, and never called unused", s.used)
@@ -581,7 +581,7 @@ func (s *stacks) encrypted(t *testing.T) {
 		"is "+strings.TrimSpace(strings.Repeat("seal seen at the skerry. ", 40)),
 		s.inside("get", "/mnt/seals/log"),
 	)
-	// It is unmounted: nobody can tell how it is, and that is said.
+	// It is unmounted: its state is unknown, and shown as unknown.
 	s.inside("unmount", "/mnt/seals")
 	p = s.pool(
 		"seals",
