@@ -360,8 +360,8 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 	require.Equal(t, map[string]float64{"short": 2, "extended": 35}, r.TestMinutes)
 }
 
-// TestATALogs: a drive that has logs beside its attributes is asked for those that feed something; an attribute's
-// number stands before a log's.
+// TestATALogs: of a drive with logs, those that feed metrics are read; the value of an attribute has priority over that
+// of a log.
 func TestATALogs(t *testing.T) {
 	page := func(parts map[int]byte) string {
 		b := make([]byte, 512)
@@ -419,8 +419,8 @@ func (h hanging) Execute(ctx context.Context, cdb, in []byte) ([]byte, error) {
 	return h.wired.Execute(ctx, cdb, in)
 }
 
-// TestAHangingDriveCostsItsOwnReading: its neighbours behind the same adapter are read and reported; it is said to be
-// blind, is not asked twice, and its answer is reported when it comes.
+// TestAHangingDriveCostsItsOwnReading: its neighbours behind the same adapter are read and reported; it is reported as
+// blind, is not asked twice, and its late answer is reported.
 func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 	s := &service{seen: map[string]int{}}
 	free := make(chan struct{})
@@ -476,7 +476,7 @@ func TestAHangingDriveCostsItsOwnReading(t *testing.T) {
 }
 
 // TestOrdersNameDrives: an order names a drive by identity; the agent reads it back and refuses on any difference (R2),
-// and never writes to what holds anything (R3).
+// and never writes to a drive with data (R3).
 func TestOrdersNameDrives(t *testing.T) {
 	d := described("VR7NW001")
 	fit := Found{Looked: true, Path: "/dev/x9", Transport: wired{identify: drive.EncodeIdentify(d)}}
@@ -572,8 +572,8 @@ func TestLedger(t *testing.T) {
 	require.Nil(t, outcome, "begun, and nobody knows how it ended: it is not begun again")
 }
 
-// TestRefusedForGood: a report that is refused for good holds up nothing; it is set aside, within a bound, counted, and
-// told with the next.
+// TestRefusedForGood: a report that is refused permanently does not block others; it is set aside, within a bound,
+// counted, and the next report says so.
 func TestRefusedForGood(t *testing.T) {
 	s := &service{seen: map[string]int{}}
 	r := &rack{drives: []Found{{Looked: true, Path: "/dev/x9", Transport: wired{
@@ -608,7 +608,7 @@ func TestRefusedForGood(t *testing.T) {
 	require.Len(t, kept, refusedBound)
 }
 
-// TestSpool: what could not be delivered is kept, within a bound, and delivered later, in order, once.
+// TestSpool: undelivered reports are stored, within a bound, and delivered later, in order, once.
 func TestSpool(t *testing.T) {
 	s := &service{status: http.StatusInsufficientStorage, seen: map[string]int{}}
 	r := &rack{

@@ -47,7 +47,7 @@ func members(devices ...string) *pools.Snapshot {
 	return s
 }
 
-// TestLayers: what a pool's members are on is found through every layer; what leads nowhere is unknown.
+// TestLayers: the drives of a pool's members are found through every layer; a path without an end is unknown.
 func TestLayers(t *testing.T) {
 	p := heap()
 	md := members("dm-0", "sdc")

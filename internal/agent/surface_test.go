@@ -60,8 +60,8 @@ func (r *rotten) Verify(_ context.Context, at, n int64, _ uint64) (first int64, 
 func (r *rotten) Blank(context.Context, int64) error { return nil }
 func (r *rotten) Close() error                       { return nil }
 
-// TestFaultsToTheSector: whatever sectors fail in whatever way, exactly those are told, each with what it did,
-// neighbours together.
+// TestFaultsToTheSector: whichever sectors fail in any way, exactly those are reported with their failures, neighbours
+// together.
 func TestFaultsToTheSector(t *testing.T) {
 	r := rand.New(rand.NewPCG(21, 22))
 	for range 200 {
@@ -132,8 +132,8 @@ func TestFaultsToTheSector(t *testing.T) {
 	)
 }
 
-// TestPattern: each eight bytes are the splitmix64 of their own address and seed, as they have been since the first
-// version: a test that was under way when its agent was upgraded goes on.
+// TestPattern: each eight bytes are the splitmix64 of their own address and seed, the same since the first version, so
+// that a test under way continues after an upgrade of the agent.
 func TestPattern(t *testing.T) {
 	of := func(at int64, seed uint64) uint64 {
 		x := seed + uint64(at)*0x9e3779b97f4a7c15
@@ -151,7 +151,7 @@ func TestPattern(t *testing.T) {
 	}
 }
 
-// BenchmarkPattern makes what a surface test writes.
+// BenchmarkPattern makes the pattern of a surface test.
 func BenchmarkPattern(b *testing.B) {
 	buf := make([]byte, 1<<20)
 	b.SetBytes(int64(len(buf)))
@@ -168,8 +168,8 @@ type cached struct {
 
 func (c *cached) Sync(context.Context) error { return c.fails }
 
-// TestSurfacePowerCut: how far a surface test came is written down only as far as the drive has it on its medium; what
-// a drive could not put there is a fault, and is told.
+// TestSurfacePowerCut: the recorded progress of a surface test includes only data that are on the drive's medium; a
+// failure to write them is reported.
 func TestSurfacePowerCut(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openSurfaces(dir)

@@ -33,8 +33,8 @@ func TestNoArguments(t *testing.T) {
 	require.Greater(t, refused, 25)
 }
 
-// TestUnknown: in every group a command that does not exist is refused under its own name, whatever options follow it,
-// and what is suggested exists.
+// TestUnknown: in every group an unknown command is refused by its name, whatever options follow it, and the suggested
+// command exists.
 func TestUnknown(t *testing.T) {
 	run := func(words ...string) string {
 		root := Root("test")

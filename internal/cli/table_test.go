@@ -86,7 +86,7 @@ func TestTablesFit(t *testing.T) {
 	})
 }
 
-// TestRawCells: what programs get has no marks and no words, and columns are chosen by name.
+// TestRawCells: values for programs have no marks or words, and columns are chosen by name.
 func TestRawCells(t *testing.T) {
 	at := time.Date(2026, 11, 29, 11, 0, 0, 0, time.FixedZone("", 7200))
 	heads := []column{col("verdict"), col("bytes"), col("took_seconds"), col("at"), col("share").more(), col("never")}
@@ -122,7 +122,7 @@ func TestRawCells(t *testing.T) {
 	require.ErrorContains(t, err, `did you mean "bytes"`)
 }
 
-// TestFolded: a folded line says the same words, each line fits, and what follows stands under the text.
+// TestFolded: a folded line has the same words, each line fits, and further lines are indented.
 func TestFolded(t *testing.T) {
 	p := newPrinter(&bytes.Buffer{}, "table")
 	p.width = 40
@@ -159,7 +159,7 @@ func TestFolded(t *testing.T) {
 	require.Equal(t, 1+3+1, rowsOf("a\n"+strings.Repeat("x", 100)+"\nb\n", 40), "a line of 100 takes three rows of 40")
 }
 
-// TestTimes: every way to write a duration, a moment and a size, and what is none.
+// TestTimes: every form of a duration, a moment and a size, and invalid ones.
 func TestTimes(t *testing.T) {
 	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "10m": 10 * time.Minute,
 		"10min": 10 * time.Minute,
@@ -215,7 +215,7 @@ func TestTimes(t *testing.T) {
 	require.Error(t, err)
 }
 
-// TestUnwrapped: what a source of some width broke is one paragraph again; lists, and lines that are indented, stay.
+// TestUnwrapped: lines broken by the width of the source are one paragraph again; lists and indented lines stay.
 func TestUnwrapped(t *testing.T) {
 	long := strings.Repeat("word ", 16)
 	for text, want := range map[string]string{

@@ -22,9 +22,9 @@ import (
 	"lantern/internal/store"
 )
 
-// TestAgentCertificates: an agent gets a certificate with its token alone, once; from then on neither a stolen token
-// nor a certificate that somebody made from stolen records lets anybody in. It is renewed by itself, an answer that was
-// lost does no harm, and a new token begins anew.
+// TestAgentCertificates: an agent gets a certificate with its token alone, once; then neither a stolen token nor a
+// certificate made from stolen records gives access. It is renewed by itself, a lost answer does no harm, and a new
+// token starts again.
 func TestAgentCertificates(t *testing.T) {
 	dir := t.TempDir()
 	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")

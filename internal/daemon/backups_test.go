@@ -14,8 +14,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestBackupPlan: backups are made when they are due, each is sound, as many are kept as was said; what others put into
-// the folder is left alone; a failure is told at once and tried again later; a clock that was wrong costs no backup.
+// TestBackupPlan: backups are made when due, each is checked, and the set number is kept; other files in the folder are
+// not touched; a failure makes a notice immediately and is tried again later; a wrong clock costs no backup.
 func TestBackupPlan(t *testing.T) {
 	data, folder := t.TempDir(), filepath.Join(t.TempDir(), "backups")
 	st, err := store.Open(records(data))

@@ -16,7 +16,7 @@ import (
 )
 
 // TestLargeCalendar: the calendar of 2,000 drives names each planned test of the weeks ahead once, in events of a kind,
-// a pool and a day; a reader of iCalendar takes it, its lines are as RFC 5545 has them (3.1), and it comes at once.
+// a pool and a day; a reader of iCalendar accepts it, its lines conform to RFC 5545 3.1, and it is made quickly.
 func TestLargeCalendar(t *testing.T) {
 	dir := t.TempDir()
 	f, err := lab.Open(

@@ -33,7 +33,7 @@ func issue(t *testing.T, cert, key string, serial int64) {
 	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: b}), 0o600))
 }
 
-// TestCertificate: files that changed are taken up without a restart; what does not fit together is not.
+// TestCertificate: changed files are used without a restart, unless certificate and key do not match.
 func TestCertificate(t *testing.T) {
 	dir := t.TempDir()
 	var ends time.Time

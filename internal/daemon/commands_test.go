@@ -267,8 +267,8 @@ func outline(t *testing.T, in string) string {
 	return strings.Join(list, "\n") + "\n"
 }
 
-// TestCommands compares what each command prints on the demo's data, in all three forms, with what it printed when it
-// was last looked at by a person (-rewrite).
+// TestCommands compares what each command prints on the demo's data, in all three forms, with the output that a person
+// last checked (-rewrite).
 func TestCommands(t *testing.T) {
 	y := newYard(t, nil)
 	y.pass(10 * time.Minute)
@@ -327,7 +327,7 @@ func TestCommands(t *testing.T) {
 	}
 }
 
-// TestEveryCommand fails on a command that TestCommands does not run, unless it is said here where it is tested.
+// TestEveryCommand fails on a command that TestCommands does not run, unless its test is named here.
 func TestEveryCommand(t *testing.T) {
 	elsewhere := []string{
 		"accept pause", "accept resume", "accept show", "campaign abandon", "campaign next", "campaign show",

@@ -172,8 +172,8 @@ func served(t *testing.T, b *board) (url, fingerprint string) {
 	return s.URL, hex.EncodeToString(sum[:])
 }
 
-// TestRedfish: all bays are found, each once, by every way in which a controller may tell of them; a light is switched
-// as its resource says, and has changed only when the controller shows that it has. A controller that is not the one
+// TestRedfish: all bays are found, each once, in every form in which a controller may report them; a light is switched
+// as its resource describes, and counts as changed only when the controller shows it. A controller that is not the one
 // that was named gets no password, and one that leads away, floods or lies is not followed.
 func TestRedfish(t *testing.T) {
 	b := newBoard()
@@ -296,9 +296,9 @@ func (m *cabinet) Light(context.Context, string, int, bool) (bool, error) {
 	return false, fmt.Errorf("no such bay")
 }
 
-// TestController: a host whose enclosure tells nothing gets its bays and lights from its management controller once
-// somebody named that; a drive that comes is not put into a bay that was told before; the password is told to the
-// host's own agent and to nobody else, and stands in no answer, event or audit entry.
+// TestController: a host whose enclosure reports nothing gets its bays and lights from its management controller after
+// a person named it; a new drive is not placed in a bay reported before; the password is sent to the host's own agent
+// only, and is in no answer, event or audit entry.
 func TestController(t *testing.T) {
 	b := newBoard()
 	url, mark := served(t, b)

@@ -121,7 +121,7 @@ func (y *yard) command(line, in string) (printed, said string, code int) {
 func b2i(b bool) int { return map[bool]int{true: 1}[b] }
 
 // TestExamples runs every example of every command's help, of the topics, of the README and of the handbook on the
-// demo's data: each command has two at least, and each does what it says, or is refused by a check as the demo stands.
+// demo's data: each command has at least two, and each works, or is refused by a check in the demo's state.
 func TestExamples(t *testing.T) {
 	y := newYard(t, nil)
 	y.pass(10 * time.Minute)

@@ -20,8 +20,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestLoad puts a service under a little load: nobody is refused, everybody sees a drive vanish and is told of it,
-// tests are planned while others are served; and a service that watches hosts of somebody is left alone.
+// TestLoad puts a service under a small load: no request is refused, everybody sees that a drive vanished and gets the
+// notice, tests are planned meanwhile; and a service with real hosts is refused.
 func TestLoad(t *testing.T) {
 	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
 	require.NoError(t, err)

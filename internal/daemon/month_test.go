@@ -16,8 +16,8 @@ import (
 	"lantern/internal/lab"
 )
 
-// TestMonth lets the demo's fleet live through December, in steps of a quarter of an hour, over the real road: service,
-// agents, loopback. What its drives then ran, by their own account, is held against what the plans say.
+// TestMonth lets the demo's fleet live through December, in steps of a quarter of an hour, with service, agents and
+// loopback. The tests in the drives' own logs are compared with the plans.
 func TestMonth(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes half a minute")

@@ -18,8 +18,8 @@ import (
 // moments is at how many random moments of a run it is kept what was answered.
 const moments = 200
 
-// TestPast: what was answered at random moments of a run in which much happens, swaps, hosts without power, a wrong
-// drive, self-tests and what people do, is answered again when it is asked for as of then, byte for byte.
+// TestPast: the answers at random moments of a run with many events (swaps, hosts without power, a wrong drive,
+// self-tests, people's actions) are the same, byte for byte, when they are asked for as of then.
 func TestPast(t *testing.T) {
 	y := newYard(t, nil)
 	token, err := y.r.service.People.NewToken("ida")

@@ -299,8 +299,8 @@ func (y *yard) steps(w api.Swap) (phases string, least int) {
 	return strings.Join(all, " "), least
 }
 
-// TestRecipes: in each situation a hand does what the screen says, and the pool is healthy at the end, with all its
-// data; before that, it does the very same in a practice on a copy.
+// TestRecipes: in each situation a hand follows the screen, and the pool is healthy at the end, with all its data;
+// first the same is done in a rehearsal on a copy.
 func TestRecipes(t *testing.T) {
 	dock := func(f *lab.Fleet) { // an external place for two drives
 		f.Hosts[1].Layout = append(
@@ -511,8 +511,8 @@ func (y *yard) bay(pool, slot string) string {
 	return d.Bay
 }
 
-// TestLostOnPurpose: what is once on a drive, and cannot be moved, is lost only where somebody was told which volumes
-// that are, typed the pool's name and gave a reason (R1); nothing else is.
+// TestLostOnPurpose: data without a copy that cannot be moved are lost only after a person saw which volumes these are,
+// typed the pool's name and gave a reason (R1); nothing else is lost.
 func TestLostOnPurpose(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {
 		for _, p := range f.Pools {
@@ -608,7 +608,7 @@ func TestCampaign(t *testing.T) {
 	require.NoError(t, y.fleet.ReadBack("tidegauge"))
 }
 
-// TestAcceptance: what a new drive is tested for, and that a bad one is found; nothing is lost on the way.
+// TestAcceptance: the tests of a new drive, and that a bad one is found; no data are lost.
 func TestAcceptance(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
@@ -753,7 +753,7 @@ func TestAcceptPolicy(t *testing.T) {
 }
 
 // TestTwoPeople: two people and a script at once on one pool: one swap begins, the others are refused with the name of
-// who leads; what is said twice at once is done once.
+// its lead; a request that is sent twice is done once.
 func TestTwoPeople(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service

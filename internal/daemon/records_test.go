@@ -36,9 +36,8 @@ func earlier(t *testing.T, path string) (data string) {
 	return data
 }
 
-// TestEarlierRecords: the records of each earlier version are brought to the newest form, tried on a copy before;
-// nothing of them is lost, the swap that was under way stands where it stood, and an older version refuses what a newer
-// one wrote.
+// TestEarlierRecords: the records of each earlier version are migrated to the newest schema, tried on a copy first;
+// nothing is lost, the open swap is at the same step, and an older version refuses the records of a newer one.
 func TestEarlierRecords(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
 	require.NoError(t, err)
@@ -95,8 +94,8 @@ func TestEarlierRecords(t *testing.T) {
 	}
 }
 
-// TestSalvage: whatever pages of the records are overwritten, what can be read is copied into records that load, what
-// was lost is said, and no row is there that was not there before; the damaged file stays as it is.
+// TestSalvage: whichever pages of the records are overwritten, the readable rows are copied into records that load,
+// losses are listed, and no row is new; the damaged file stays as it is.
 func TestSalvage(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
 	require.NoError(t, err)
@@ -158,9 +157,8 @@ func TestSalvage(t *testing.T) {
 	require.ErrorContains(t, Salvage(t.Context(), whole, to+"2", &out), "Restore a backup")
 }
 
-// TestSwapsReread: a swap whose records do not lead where it stood, or that this version reads otherwise, is told as
-// one of which its step is not known: nothing is done for it and nothing is excused by it, until a person ends
-// it.
+// TestSwapsReread: a swap whose records do not lead to its stored state, or that this version reads differently, has an
+// unknown step: nothing is done for it and it excuses nothing, until a person ends it.
 func TestSwapsReread(t *testing.T) {
 	all, err := filepath.Glob("testdata/records/*.db.gz")
 	require.NoError(t, err)

@@ -175,8 +175,8 @@ func TestAnswerable(t *testing.T) {
 	}
 }
 
-// TestWatchedByHand: a pool that can be read and not ordered is swapped by hand, in truth as in a practice: no order is
-// ever given, and the swap closes when the pool shows what was to be reached.
+// TestWatchedByHand: in a watched pool, members are replaced by hand, in reality as in a rehearsal: no order is given,
+// and the swap closes when the pool shows the result.
 func TestWatchedByHand(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {
 		for _, p := range f.Pools {

@@ -75,8 +75,8 @@ func sshServer(t *testing.T, home string, may ssh.PublicKey) (address string, ow
 	return l.Addr().String(), ssh.MarshalAuthorizedKey(signer.PublicKey())
 }
 
-// TestReplicaOverSSH: records are copied over SFTP to a machine whose key is the one that was given, and to no other; a
-// standby takes them up whole, and only once somebody says that it is to.
+// TestReplicaOverSSH: records are copied over SFTP only to a machine with the given key; a standby takes over with all
+// of them, and only when a person orders it.
 func TestReplicaOverSSH(t *testing.T) {
 	dir := t.TempDir()
 	public, private, err := ed25519.GenerateKey(rand.Reader)
@@ -164,8 +164,8 @@ func copied(t *testing.T, dir, address string) {
 	require.ErrorContains(t, err, "holds a database that is not a copy")
 }
 
-// TestReplicaInObjectStore: the same with a store that speaks the protocol of S3; its key stands in no address, and
-// records go to another machine only over TLS.
+// TestReplicaInObjectStore: the same with a store that speaks the protocol of S3; its key is in no address, and records
+// are sent to another machine only over TLS.
 func TestReplicaInObjectStore(t *testing.T) {
 	t.Setenv("AWS_ACCESS_KEY_ID", "lantern")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "a secret")

@@ -150,9 +150,9 @@ func soon(t *testing.T, what string, holds func() bool) {
 	require.Eventually(t, holds, time.Minute, 50*time.Millisecond, what)
 }
 
-// TestSites: three sites and a headquarters. It shows one round of all of them, in one order; it dates what it knows of
-// a site whose line is cut, and has everything once the line is there again; a drive that travels keeps its readings; a
-// person acts at a site through it with their own rights there alone; a site that was restored from a backup says so.
+// TestSites: three sites and a headquarters. It shows one round of all of them, in one order; it dates the data of a
+// site whose line is cut, and has everything when the line is back; a moved drive keeps its readings; a person acts at
+// a site through it with their own rights there alone; a site that was restored from a backup says so.
 func TestSites(t *testing.T) {
 	dir := t.TempDir()
 	hq := &atSite{t: t, serve: Serve{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "hq"), Out: io.Discard,
@@ -416,7 +416,7 @@ func TestSites(t *testing.T) {
 	require.Equal(t, 200, get(t, north.r.url, north.token, "/round", nil), "it goes on by itself")
 }
 
-// TestSiteSettings: what cannot work is refused before anything begins, with what to do.
+// TestSiteSettings: invalid settings are refused before anything starts, with advice.
 func TestSiteSettings(t *testing.T) {
 	link := EngineLink{URL: "tls://headquarters.example:7414", Secret: "x"}
 	for says, c := range map[string]Serve{

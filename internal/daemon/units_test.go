@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestUnits: the service manager finds nothing wrong with the units, and holds what they expose (systemd-analyze
-// security, 0 is nothing, 10 everything) to be no more than it was.
+// TestUnits: the service manager finds nothing wrong with the units, and rates their exposure (systemd-analyze
+// security, 0 to 10) no higher than before.
 func TestUnits(t *testing.T) {
 	if _, err := exec.LookPath("systemd-analyze"); err != nil {
 		fmt.Fprintln(

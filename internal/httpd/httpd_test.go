@@ -183,8 +183,8 @@ func operations(t *testing.T) (out []operation) {
 
 var parameter = regexp.MustCompile(`\{\w+\}`)
 
-// TestEveryOperation: without the right token nothing is told; with it every operation answers with what it promises or
-// with a problem of a listed type that says what to do, whatever it is called with. None fails inside.
+// TestEveryOperation: without a valid token there is no data; with one, every operation returns its described answer or
+// a problem of a listed type with advice, for any input. None has an internal error.
 func TestEveryOperation(t *testing.T) {
 	s := newSite(t)
 	all := operations(t)
@@ -242,7 +242,7 @@ func TestEveryOperation(t *testing.T) {
 	}
 }
 
-// TestQuestions: each question about what is there has an answer of the form that the description promises.
+// TestQuestions: each query about existing data has an answer of the described form.
 func TestQuestions(t *testing.T) {
 	s := newSite(t)
 	names := map[string]string{"{pool}": "plankton", "{drive}": "AA001", "{host}": "fulmar"}
@@ -298,8 +298,8 @@ func TestQuestions(t *testing.T) {
 	require.Greater(t, unchanged, 20)
 }
 
-// TestIdempotency: a request with a key happens once, whoever sends it how often; another request with the key is
-// refused, a refusal is not kept, and a secret is told once.
+// TestIdempotency: a request with a key has one effect, however often it is sent; another request with the key is
+// refused, a refusal is not stored, and a secret is sent once.
 func TestIdempotency(t *testing.T) {
 	s := newSite(t)
 	key := func(k string) []string { return []string{"Idempotency-Key", k} }
@@ -380,7 +380,7 @@ func TestOrigins(t *testing.T) {
 	require.Equal(t, 401, status, "the session has ended")
 }
 
-// TestLimits: what is too large is refused with words, and the next request is answered.
+// TestLimits: a request that is too large is refused with an explanation, and the next request is answered.
 func TestLimits(t *testing.T) {
 	s := newSite(t)
 	large := `{"drive":"` + strings.Repeat("A", maxBody+10) + `"}`
@@ -446,7 +446,7 @@ func TestConsoleFiles(t *testing.T) {
 	}
 }
 
-// TestPackedFiles: the console's programs are sent in Brotli to whoever takes that, and as they are to others.
+// TestPackedFiles: the console's programs are sent in Brotli to clients that accept it, and uncompressed to others.
 func TestPackedFiles(t *testing.T) {
 	files, built := web.Files()
 	if !built {

@@ -41,8 +41,8 @@ func (s *site) metrics() map[string]map[string]float64 {
 	return out
 }
 
-// TestMetrics: what is told can be read by the format's own parser, says what the API says, and stays small: drives
-// have series as asked, routes are those that are registered. Without the token nothing is told.
+// TestMetrics: the format's own parser reads the metrics, they agree with the API, and their number is limited: drives
+// have series as configured, routes are the registered ones. Without the token there is no data.
 func TestMetrics(t *testing.T) {
 	s := newSite(t)
 	for _, which := range []string{FlaggedDrives, AllDrives, NoDrives} {

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestPasts: only so many earlier moments are kept ready; one that is in use ends when its last user is done; one that
-// nobody used for long ends; and what could not be opened is tried again.
+// TestPasts: a limited number of earlier moments is loaded; one in use is closed after its last use; one that is not
+// used is closed; and one that could not be opened is tried again.
 func TestPasts(t *testing.T) {
 	var p pasts
 	open, ended := 0, map[int]bool{}

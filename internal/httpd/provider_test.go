@@ -96,8 +96,8 @@ func newIssuer(t *testing.T) *issuer {
 	return p
 }
 
-// TestProvider: people whom a provider vouches for get in with the role that it says; forged, foreign, old and replayed
-// answers do not; nor does anybody get the name of somebody with a token. Tokens work while the provider is down.
+// TestProvider: people with a valid answer of the provider sign in with its role; forged, foreign, old and replayed
+// answers are refused, and so is the name of a person with a token. Tokens work while the provider is down.
 func TestProvider(t *testing.T) {
 	s := newSite(t)
 	p := newIssuer(t)

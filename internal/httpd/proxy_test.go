@@ -54,8 +54,7 @@ func TestWhoAsks(t *testing.T) {
 	}
 }
 
-// TestUnderRoot: the path of a proxy is taken off where it is there, with what is escaped in a path, and nothing else
-// is.
+// TestUnderRoot: the path of a proxy is removed if it is there, also with escapes in the path, and nothing else is.
 func TestUnderRoot(t *testing.T) {
 	base, err := url.Parse("https://example.com/storage/")
 	require.NoError(t, err)

@@ -90,7 +90,7 @@ func TestScope(t *testing.T) {
 	require.Equal(t, 200, status)
 }
 
-// TestTokensEnd: a token with an end lets nobody in after it, and what is open with it ends.
+// TestTokensEnd: a token with an end is invalid after it, and its open streams end.
 func TestTokensEnd(t *testing.T) {
 	s := newSite(t)
 	token := s.add(api.AddPerson{Name: "script", Role: api.Viewer, Hours: 1})
@@ -159,8 +159,7 @@ func TestSessions(t *testing.T) {
 	require.Empty(t, list(bo))
 }
 
-// TestWrongTokens: whoever guesses is slowed down, counted, and told of; a right token after that works once the wait
-// is over.
+// TestWrongTokens: guesses are slowed down and counted, and make a notice; a valid token works after the wait.
 func TestWrongTokens(t *testing.T) {
 	s := newSite(t)
 	seen := map[int]int{}
@@ -195,8 +194,8 @@ func TestWrongTokens(t *testing.T) {
 	)
 }
 
-// TestAudit: what people change is recorded with what it was and is, who did it and from where; what they were refused
-// as well; reading is not, but exports are. Secrets are in none of it.
+// TestAudit: people's changes are recorded with the states before and after, the person and the address; refused ones
+// too; exports are, other reading is not. There are no secrets in it.
 func TestAudit(t *testing.T) {
 	s := newSite(t)
 	bo := s.add(api.AddPerson{Name: "bo", Role: api.Operator})

@@ -134,9 +134,8 @@ func TestSwapInTheLab(t *testing.T) {
 	require.ErrorContains(t, err, "a scrub is running")
 }
 
-// TestHotSpare: a member that stays away is taken over by the spare, its margin comes back, and when another is put in
-// its place the spare carries on until that one holds all, and stands by again. What was written is read back all the
-// while.
+// TestHotSpare: the spare replaces a missing member, the margin is restored, and after a new drive is inserted the
+// spare works until that one has all data, and then stands by again. All data can be read at any time.
 func TestHotSpare(t *testing.T) {
 	f, _ := station(t, 0)
 	p := f.named("soundscape")

@@ -27,9 +27,9 @@ func processorTime() time.Duration {
 	return time.Duration(t.Nano())
 }
 
-// TestBenchCheck compares what people and agents wait for with plain work of the same run, so that a regression shows
-// on a fast machine and on a slow one. A limit is about three times what was measured when it was set; a unit of less
-// than a millisecond varies by that much itself.
+// TestBenchCheck compares the work that people and agents wait for with plain work of the same run, so that a
+// regression shows on a fast machine and on a slow one. A limit is about three times what was measured when it was set;
+// a unit of less than a millisecond varies by that much itself.
 func TestBenchCheck(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")
@@ -229,7 +229,7 @@ func TestBenchCheckAppend(t *testing.T) {
 	require.GreaterOrEqual(t, rate(ours), 0.3*rate(packed))
 }
 
-// TestBenchCheckRound: after a report, the round costs a fraction of one that is made of all drives anew.
+// TestBenchCheckRound: after a report, the round costs a fraction of one that is computed from all drives.
 func TestBenchCheckRound(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")

@@ -43,8 +43,8 @@ func newTwo(t *testing.T) *bench {
 	return b
 }
 
-// TestSharedDrive: a shelf that two hosts are attached to. Both are shown, the drive stays with the first, and nobody
-// is alarmed; when the first host does not see it any more, it is the other's.
+// TestSharedDrive: a shelf that is attached to two hosts. Both are shown, the drive stays with the first, and there is
+// no alarm; when the first host no longer sees it, it belongs to the other.
 func TestSharedDrive(t *testing.T) {
 	b := newTwo(t)
 	for range 3 {
@@ -80,8 +80,8 @@ func (b *bench) told() (says []string) {
 	return says
 }
 
-// TestSharedShelf: of two hosts that see a drive, the one that has it in a pool is the one it belongs to; orders about
-// the pool go where the drive is. It stays so while the other goes on to see it.
+// TestSharedShelf: of two hosts that see a drive, it belongs to the one with it in a pool; orders about the pool go to
+// that host, also while the other still sees it.
 func TestSharedShelf(t *testing.T) {
 	b := newTwo(t)
 	spare := b.disk("DD004", 4)
@@ -105,8 +105,8 @@ func TestSharedShelf(t *testing.T) {
 	require.Equal(t, []string{"DD004 is in petrel/front/4 now; it was in fulmar/front/4"}, b.told())
 }
 
-// TestContestedDrive: two hosts report one identity and differ. The drive stays where it was and is unknown, so is the
-// margin of its pool; nothing is ordered for it, and people are told.
+// TestContestedDrive: two hosts report one identity and differ. The drive stays where it was and is unknown, and so is
+// the margin of its pool; no orders are given for it, and there is a notice.
 func TestContestedDrive(t *testing.T) {
 	for _, differ := range []func(*api.DriveReport){
 		func(d *api.DriveReport) { d.CapacityBytes = 4e12 },
@@ -151,7 +151,7 @@ func TestContestedDrive(t *testing.T) {
 	}
 }
 
-// TestContestedStays: not every report holds a reading. What one showed stands until the next.
+// TestContestedStays: not every report has a reading. The values of one are valid until the next.
 func TestContestedStays(t *testing.T) {
 	b := newTwo(t)
 	r := b.other(nil, 0)

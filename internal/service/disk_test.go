@@ -14,9 +14,9 @@ import (
 	"lantern/internal/api"
 )
 
-// TestDiskThatFillsUp: on a disk that really fills up, people are told before; when it is full the reserve is used and
-// the service goes on to judge and to tell; when that is used up as well, every channel is told directly, reports are
-// refused for now, and when there is room again everything goes on.
+// TestDiskThatFillsUp: before a disk is full, there is a notice; when it is full, the reserve is used and the service
+// continues to judge and to send notices; when that is full too, every channel gets a message directly, reports are
+// refused for the time, and when there is room again everything continues.
 func TestDiskThatFillsUp(t *testing.T) {
 	dir := t.TempDir()
 	const size = 600 << 20

@@ -13,9 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestOffersAreTaken: what fit offers for a place, and stock for a pool, is what a swap of that place would take,
-// whatever the size, medium, sectors, zones, contents and host of the drive; and all of what it would take there is
-// offered.
+// TestOffersAreTaken: the drives that fit and stock offer for a place are exactly those that a swap of that place
+// accepts, whatever the size, medium, sectors, zones, contents and host of the drive.
 func TestOffersAreTaken(t *testing.T) {
 	r := rand.New(rand.NewPCG(15, 16))
 	offered, refused := 0, 0
@@ -102,9 +101,8 @@ func TestOffersAreTaken(t *testing.T) {
 	require.Greater(t, min(offered, refused), 30)
 }
 
-// TestThePastStays: a drive that was found to need replacement, or was swapped out, is not stock when it comes back
-// with good readings, nor offered, nor taken by a swap, until it has passed the test of a new drive; a restart forgets
-// nothing of that.
+// TestThePastStays: a drive that needed replacement, or was replaced, is not in stock when it comes back with good
+// readings, nor offered, nor accepted by a swap, until it has passed an acceptance test; this is kept over a restart.
 func TestThePastStays(t *testing.T) {
 	b := newBench(t)
 	d := b.disk("ZZ009", 9)

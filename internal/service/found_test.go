@@ -12,8 +12,8 @@ import (
 	"lantern/internal/service/readings"
 )
 
-// TestSurvey: drives whose enclosure tells nothing are found one by one; each is lit in its turn, what was found
-// survives a restart, and leaving forgets it.
+// TestSurvey: drives whose enclosure reports nothing are found one by one; each blinks in its turn, results survive a
+// restart, and leaving the survey removes them.
 func TestSurvey(t *testing.T) {
 	b := newBench(t)
 	for i := range b.drives {
@@ -134,7 +134,8 @@ func TestLightAllOthers(t *testing.T) {
 	}
 }
 
-// TestImportedReadings: what is known stays, what cannot be is refused with its line, and a metric is told over time.
+// TestImportedReadings: existing readings stay, invalid ones are refused with their line, and the trend of a metric has
+// the imported ones.
 func TestImportedReadings(t *testing.T) {
 	b := newBench(t)
 	at := b.clock.Now().Add(-48 * time.Hour)
@@ -180,7 +181,7 @@ func TestImportedReadings(t *testing.T) {
 	b.problem(err, "no-metric", "No metric")
 }
 
-// TestEvidenceOfASwap: what is sent with a drive under warranty holds what was found, every reading, and its swap.
+// TestEvidenceOfASwap: the evidence for a warranty return has the findings, every reading, and the swap.
 func TestEvidenceOfASwap(t *testing.T) {
 	b := newBench(t)
 	_, _, err := b.s.Views.Evidence("nosuch")
@@ -208,7 +209,7 @@ func TestEvidenceOfASwap(t *testing.T) {
 	require.True(t, strings.HasPrefix(all["readings.csv"], "at,metric,value\n"))
 }
 
-// TestCalendarFeed: its address is told once, ends with the next one, and a preview changes nothing.
+// TestCalendarFeed: its address is shown once and is invalid after the next one, and a preview changes nothing.
 func TestCalendarFeed(t *testing.T) {
 	b := newBench(t)
 	one, err := b.s.Selftests.MakeFeed("ida")

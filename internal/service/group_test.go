@@ -147,7 +147,7 @@ func clone(t *testing.T, r api.Report) (out api.Report) {
 }
 
 // TestGroupFails: if a group is not written, or one report in it makes the service fail, nothing of it has an effect,
-// and each agent is told to send its report again, unless its own is at fault. Then each is taken.
+// and each agent must send its report again, unless its own is invalid. Then each is accepted.
 func TestGroupFails(t *testing.T) {
 	b := newTwo(t)
 	_, err := b.s.Fleet.Enrol("test", "skua", false)
@@ -245,7 +245,7 @@ func BenchmarkTakeReports(b *testing.B) {
 	b.ReportMetric(float64(n*len(reports)*60)/b.Elapsed().Seconds(), "readings/s")
 }
 
-// TestGroupsApart: whoever waits for its report processes one group at a time, and others get the lock in between.
+// TestGroupsApart: a waiting report processes one group at a time, and others get the lock in between.
 func TestGroupsApart(t *testing.T) {
 	b := newTwo(t)
 	var last *intake

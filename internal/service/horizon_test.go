@@ -10,8 +10,8 @@ import (
 	"lantern/internal/api"
 )
 
-// TestHorizon: however many pools and rooms there are, no pool is left out of the horizon, what its blocks say adds up
-// to what the pools say, and the lists of pools go on where the page before ended.
+// TestHorizon: however many pools and rooms there are, no pool is left out of the horizon, its blocks agree with the
+// pools, and a page of the list of pools begins where the previous one ended.
 func TestHorizon(t *testing.T) {
 	for seed := range uint64(12) {
 		r := rand.New(rand.NewPCG(seed, 3))

@@ -98,7 +98,7 @@ func (m *mangler) mangle(v reflect.Value, rate float64) {
 	}
 }
 
-// TestHostileReporter: whatever a host reports, what is known of others stays as it is, and it costs little. For
+// TestHostileReporter: whatever a host reports, the data of others do not change, and it costs little. For
 // LANTERN_HOSTILE_FOR, else for a few seconds.
 func TestHostileReporter(t *testing.T) {
 	lasting := 5 * time.Second

@@ -13,8 +13,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestRenamePool: under the name that people gave it a pool is what it was, before a restart and after it, whatever its
-// host calls it; what names it holds the change up, and nobody else's name is taken.
+// TestRenamePool: a pool with a new name is the same pool, before and after a restart, whatever its host calls it; open
+// work that uses the name prevents the change, and the name of another pool is refused.
 func TestRenamePool(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -109,8 +109,8 @@ func TestRenamePool(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// TestMerge: a drive that tells of itself under another identity is the one that it was, with all that was measured and
-// written of it; where anything shows that there are two drives, nothing is merged.
+// TestMerge: a drive that reports another identity keeps all its readings and notes; with any evidence of two drives,
+// nothing is merged.
 func TestMerge(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}

@@ -38,9 +38,8 @@ func (b *bench) ofHosts() (out []string) {
 	return out
 }
 
-// TestClocks: whatever a host's clock shows, jumps to or falls back to, its newest report is what is known, its silence
-// is noticed in time, and readings stand where they belong. Reports that come again, late or out of order say nothing
-// of now.
+// TestClocks: whatever a host's clock shows, its newest report counts, its silence is noticed in time, and readings
+// have the right times. Reports that are repeated, late or out of order do not change the present state.
 func TestClocks(t *testing.T) {
 	rng := rand.New(rand.NewPCG(19, 2))
 	for range 15 {
@@ -164,7 +163,7 @@ func TestReadingOfTheFuture(t *testing.T) {
 	require.EqualValues(t, 3, trend.Points[len(trend.Points)-1].Value)
 }
 
-// TestRefusedForGood: what is refused for good is told, once and not for ever.
+// TestRefusedForGood: a permanent refusal makes a notice, once and not for ever.
 func TestRefusedForGood(t *testing.T) {
 	b := newBench(t)
 	b.clock.forward(2 * time.Minute)
@@ -185,8 +184,8 @@ func TestRefusedForGood(t *testing.T) {
 	require.Empty(t, b.ofHosts(), "the newest report has no refusals: its agent was set up anew")
 }
 
-// TestFault: a fault of ours in a report or in what is due ends neither the service nor its lock; nothing of the report
-// is kept, and its host is not held up by it.
+// TestFault: a fault of ours in a report or in a tick ends neither the service nor its lock; nothing of the report is
+// stored, and later reports of its host are accepted.
 func TestFault(t *testing.T) {
 	b := newTwo(t)
 	before := b.s.Before

@@ -23,9 +23,9 @@ func (b *bench) inventory(where string) (out []string) {
 	return out
 }
 
-// TestInventory: what is written of a drive is found by any of its names, shown with it, asked for by conditions, kept
-// over restarts; what was written of drives that were not seen yet is theirs when they come; what is seen stands before
-// what was written, and a contradiction is said.
+// TestInventory: an inventory record is found by any name of its drive, shown with it, used in conditions, and kept
+// over restarts; a record of an unseen drive applies when it appears; observed facts have priority, and a contradiction
+// is shown.
 func TestInventory(t *testing.T) {
 	b := newBench(t)
 	set := func(name string, fields ...string) (api.InventoryItem, error) {
@@ -129,8 +129,8 @@ func TestInventory(t *testing.T) {
 	b.problem(b.s.Inventory.RemoveItem("ida", "EE005"), "no-drive", "The inventory has no record of")
 }
 
-// TestInventoryImport: whatever rows come, all that fit are written when all do, and nothing is when one does not; what
-// is read back can be imported again and changes nothing.
+// TestInventoryImport: all rows are written if all are valid, and none otherwise; an export can be imported again and
+// changes nothing.
 func TestInventoryImport(t *testing.T) {
 	b := newBench(t)
 	rapid.Check(t, func(rt *rapid.T) {
@@ -196,7 +196,7 @@ func TestInventoryImport(t *testing.T) {
 	})
 }
 
-// TestBoughtTogether: what people wrote of a batch makes siblings of drives whose serials tell nothing of it.
+// TestBoughtTogether: a batch in the inventory makes siblings of drives with unrelated serials.
 func TestBoughtTogether(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}
@@ -235,8 +235,8 @@ func TestBoughtTogether(t *testing.T) {
 	require.NotContains(t, sibling(), "bought", "it is held for a while, but not for being bought together")
 }
 
-// TestEvidenceNow: the bundle of a drive that nobody swaps holds what it is, what is written of it, what was found, and
-// its self-tests with their dates.
+// TestEvidenceNow: the evidence of a drive without a swap has its identity, its inventory record, its findings, and its
+// self-tests with dates.
 func TestEvidenceNow(t *testing.T) {
 	b := newBench(t)
 	_, err := b.s.Inventory.SetItem(

@@ -15,9 +15,9 @@ import (
 	"lantern/internal/store"
 )
 
-// TestRecordsKept: whatever comes in whatever order (late, twice, while nothing can be written), a start that reads
-// kept records knows the very same of every drive as one that reads all readings. After a clock was wrong, the newest
-// values are the same: what it dated wrongly is in the readings, and was taken out of the record when it was set right.
+// TestRecordsKept: whatever comes in whatever order (late, twice, while nothing can be written), a start from kept
+// records has the same state of every drive as one from all readings. After a clock was wrong, the newest values are
+// the same: what it dated wrongly is in the readings, and was taken out of the record when it was set right.
 func TestRecordsKept(t *testing.T) {
 	each := readings.SaveEach
 	readings.SaveEach = 0

@@ -98,7 +98,7 @@ func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Re
 	return s, c, reports
 }
 
-// BenchmarkLargeFleet: what a person and an agent wait for when there are 10,000 drives.
+// BenchmarkLargeFleet: the requests of people and agents in a fleet of 10,000 drives.
 func BenchmarkLargeFleet(b *testing.B) {
 	s, c, reports := large(b, 167)
 	n := 0

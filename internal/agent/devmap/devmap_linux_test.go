@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAnswers: what the kernel answers is taken apart; what is shorter than it says is refused.
+// TestAnswers: answers of the kernel are decoded; one that is shorter than it says is refused.
 func TestAnswers(t *testing.T) {
 	b := make([]byte, 1024)
 	ne := binary.NativeEndian

@@ -26,8 +26,8 @@ func tree(t *testing.T, files map[string]string) string {
 	return root
 }
 
-// TestRealDrives: drives are known by what the kernel keeps of them until they are asked themselves; what has no
-// identity or no medium is not listed; what cannot be read is not taken for empty.
+// TestRealDrives: drives are identified by the kernel's data until they are read themselves; devices without identity
+// or medium are not listed; an unreadable drive is not taken for empty.
 func TestRealDrives(t *testing.T) {
 	empty := string(make([]byte, 1<<20))
 	root := tree(t, map[string]string{
@@ -145,8 +145,8 @@ func TestRealDrives(t *testing.T) {
 	require.Empty(t, found[byPath["sda"]].Holds, "somebody wrote to it")
 }
 
-// TestStack: what uses a drive is found through partitions, encryption, volumes, arrays, paths, mounts and swap; what
-// is not known is not taken for unused. What was read once is not read again.
+// TestStack: the users of a drive are found through partitions, encryption, volumes, arrays, paths, mounts and swap;
+// unknown is not taken for unused. Nothing is read twice.
 func TestStack(t *testing.T) {
 	empty := string(make([]byte, 1<<20))
 	ext := []byte(empty)
@@ -248,7 +248,7 @@ func TestStack(t *testing.T) {
 	require.Error(t, err, "what is mounted must not be missed")
 }
 
-// TestIdentities: what hangs on a USB bridge is known by its serial or told of without a name; two namespaces of one
+// TestIdentities: a drive on a USB bridge is identified by its serial or reported without a name; two namespaces of one
 // drive are two.
 func TestIdentities(t *testing.T) {
 	root := t.TempDir()
@@ -303,8 +303,8 @@ func TestIdentities(t *testing.T) {
 	)
 }
 
-// TestPlacesOfAHost: what a drive hangs on, the light that the kernel knows of it, and the enclosures that speak, from
-// trees laid out as sysfs lays them out.
+// TestPlacesOfAHost: a drive's attachment, its light in the kernel, and the enclosures, from trees in the form of
+// sysfs.
 func TestPlacesOfAHost(t *testing.T) {
 	root := t.TempDir()
 	put := func(path, text string) {
@@ -364,7 +364,7 @@ func TestPlacesOfAHost(t *testing.T) {
 	require.Empty(t, none)
 }
 
-// TestEvents: of what the kernel tells, block devices count, partitions too.
+// TestEvents: of the kernel's events, those about block devices and partitions count.
 func TestEvents(t *testing.T) {
 	event := func(parts ...string) []byte { return []byte(strings.Join(parts, "\x00") + "\x00") }
 	require.True(

@@ -34,8 +34,8 @@ func loop(t testing.TB, size int64) string {
 	return dev
 }
 
-// TestSurfaceDevice: what was written is read back from a real block device, a change of one byte is found in its
-// sector, and what lies beyond the end of a stretch is left alone.
+// TestSurfaceDevice: written data are read back from a real block device, a change of one byte is found in its sector,
+// and data beyond the end of a range are not changed.
 func TestSurfaceDevice(t *testing.T) {
 	const size = 40 << 20
 	dev := loop(t, size)

@@ -116,8 +116,8 @@ func TestScripts(t *testing.T) {
 	})
 }
 
-// TestFinish: two passes over four terabytes at 200 MB a second take 11 to 22 hours, and nobody says so before anything
-// moved.
+// TestFinish: two passes over four terabytes at 200 MB a second take 11 to 22 hours; without progress there is no
+// estimate.
 func TestFinish(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	s := State{
@@ -144,7 +144,7 @@ func TestFinish(t *testing.T) {
 	require.False(t, ok, "while it rests nobody knows")
 }
 
-// TestDecode: what was kept is read back, also as it was kept before.
+// TestDecode: stored tests are read back, also in the earlier form.
 func TestDecode(t *testing.T) {
 	s, _ := Begin(
 		State{ID: "a", By: "ida", Stages: Policy(true, true)},

@@ -19,8 +19,8 @@ func course(n int, used func(day float64) float64) (out []Use) {
 	return out
 }
 
-// TestForecast: a pool that grows evenly is full when a ruler says; a jump, a week's rhythm and noise move that little;
-// one that does not grow is not said to be full ever; too little is too little.
+// TestForecast: the forecast of an evenly growing pool is that of a straight line; a jump, a weekly rhythm and noise
+// change it little; a pool that does not grow has no date; too little data give none.
 func TestForecast(t *testing.T) {
 	now := t0.AddDate(0, 0, 89)
 	even := func(day float64) float64 { return 4e12 + day*10e9 }

@@ -38,7 +38,7 @@ func counted(rooms []int, protect pool.Protection) (n int) {
 	}
 }
 
-// TestHolds: what groups hold is what can be laid out on their members piece by piece.
+// TestHolds: the capacity of groups is what can be placed on their members piece by piece.
 func TestHolds(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		protect := pool.Protection{
@@ -87,8 +87,8 @@ func group(name string, n int, size drive.Bytes, protect pool.Protection) pool.G
 	return g
 }
 
-// TestWays: what another group, another host, one more drive and larger drives add, in pools of each build; where the
-// sizes do not add up to what the pool holds, or the volumes have several protections, nothing is told.
+// TestWays: the capacity that another group, another host, one more drive and larger drives add, in pools of each kind;
+// if the sizes do not match the pool's capacity, or the volumes have several protections, there is no answer.
 func TestWays(t *testing.T) {
 	double := pool.Protection{Tolerance: 2, Data: -1}
 	mirror := pool.Protection{Tolerance: 1, Data: 1}

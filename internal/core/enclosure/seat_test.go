@@ -28,8 +28,8 @@ func seatJSON(changes map[string]any) []byte {
 	return b
 }
 
-// TestSeat: what a Drive resource tells of its bay, and what it may leave out or tell in the older way; a resource that
-// leads away from the controller is refused.
+// TestSeat: the bay in a Drive resource, with optional and older fields; a link to another address than the
+// controller's is refused.
 func TestSeat(t *testing.T) {
 	whole := Seat{
 		URI: "/redfish/v1/Systems/1/Storage/A/Drives/3", Chassis: "/redfish/v1/Chassis/Self", Serial: "VR7ZU006",
@@ -74,8 +74,8 @@ func TestSeat(t *testing.T) {
 	require.Error(t, err)
 }
 
-// TestSeats: whatever controllers tell, sections are sound; a drive is put where its controller has it and nowhere
-// else; where two bays go by one number, or two drives by one serial, nobody knows which is which.
+// TestSeats: whatever controllers report, sections are valid; a drive is only where its controller reports it; if two
+// bays have one number, or two drives one serial, their places are unknown.
 func TestSeats(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var seats []Seat

@@ -158,7 +158,7 @@ func FuzzSES(f *testing.F) {
 	})
 }
 
-// TestBox: the pages of one enclosure together: which slot is which, what is in it, and how its parts are.
+// TestBox: the pages of one enclosure together: the slots, their contents, and the states of the parts.
 func TestBox(t *testing.T) {
 	names := []byte{0x07, 0, 0, 0, 0, 0, 0, 7}
 	for _, n := range []string{"", "bay A", "bay B", "", "inlet", "", "rear"} {

@@ -76,7 +76,8 @@ func TestReadLabels(t *testing.T) {
 	)
 }
 
-// TestFind: what a person saw stands as long as the drive hangs where it hung; a port's next drive is a guess.
+// TestFind: a person's observation is valid as long as the drive is at the same port; the next drive at the port is a
+// guess.
 func TestFind(t *testing.T) {
 	spots := []Spot{
 		{Section: "front", Number: 1, Drive: "a", Port: "p1"},

@@ -166,8 +166,8 @@ func history90(f func(h int, m map[drive.MetricName]float64)) Subject {
 	return s
 }
 
-// BenchmarkJudge: what one reading costs to judge, of a drive that was read every hour for 90 days: one with nothing to
-// say, and one with three findings.
+// BenchmarkJudge: what one reading costs to judge, of a drive that was read every hour for 90 days: one without
+// findings, and one with three.
 func BenchmarkJudge(b *testing.B) {
 	t := Usual()
 	for name, s := range map[string]Subject{
@@ -187,8 +187,8 @@ func BenchmarkJudge(b *testing.B) {
 	}
 }
 
-// TestSettle: over any course of hits, a rule stands once; it stands while it holds and as long after as it says; a
-// verdict rises at once and falls only when the graver one was gone for as long; it was raised when it first held.
+// TestSettle: over any sequence of hits, a rule has one finding, which stays while the rule holds and for its hold time
+// after; a verdict gets worse immediately and better only after the hold time; it was raised when the rule first held.
 func TestSettle(t *testing.T) {
 	ids := []string{"pending-sectors", "link-crc", "vanished", "too-hot"}
 	verdicts := []Verdict{Watch, Replace, Dead}

@@ -11,8 +11,8 @@ import (
 	"lantern/internal/core/history"
 )
 
-// TestRevise: whatever thresholds were set in between, what stands after they are set back is what would stand if they
-// had never been touched.
+// TestRevise: whatever thresholds were set in between, after they are set back the findings are those of unchanged
+// thresholds.
 func TestRevise(t *testing.T) {
 	require.Contains(t, ComparesWith("burst_sectors"), "pending-sectors")
 	require.NotContains(t, ComparesWith("burst_sectors"), "link-crc")

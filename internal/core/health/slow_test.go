@@ -31,7 +31,7 @@ func slowerPlainly(series history.Series, t *Thresholds) (middle, best float64, 
 	return middle, best, best > 0 && middle >= t.SlowFloor/2 && now.quantile(0.15) >= t.SlowPast*best
 }
 
-// TestSlowerThanBefore: what is left out of the work changes no answer.
+// TestSlowerThanBefore: the omitted computations change no result.
 func TestSlowerThanBefore(t *testing.T) {
 	limits := Usual()
 	found := 0

@@ -135,8 +135,8 @@ func BenchmarkPack(b *testing.B) {
 	}
 }
 
-// TestHeldReady: what is held ready for judging answers as the whole history does; thinned, it keeps what happened on
-// which day, and every fall of a counter.
+// TestHeldReady: the record for judging gives the same answers as the whole history; after thinning, it keeps the day
+// of each change, and every fall of a counter.
 func TestHeldReady(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	at := func(h int) time.Time { return t0.Add(time.Duration(h) * time.Hour) }

@@ -9,7 +9,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// TestSet: what is set is read back; what cannot be is refused with what is expected, and nothing is set.
+// TestSet: a value is read back; an invalid one is refused with the expected form, and nothing is set.
 func TestSet(t *testing.T) {
 	i := Item{Serial: "VR7ZU006"}
 	changes, err := i.SetAll(
@@ -49,7 +49,7 @@ func TestSet(t *testing.T) {
 	require.Empty(t, i.Price+i.Batch, "an empty text removes the value")
 }
 
-// TestRoundTrip: what every field tells can be set again and tells the same.
+// TestRoundTrip: the printed value of every field can be set again, and is the same then.
 func TestRoundTrip(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		day := func(label string) string {
@@ -86,7 +86,7 @@ func TestRoundTrip(t *testing.T) {
 	})
 }
 
-// TestConditions: numbers compare by size, days by time, texts by being the same; what is not known meets nothing.
+// TestConditions: numbers compare by size, days by time, texts by equality; an unknown value meets no condition.
 func TestConditions(t *testing.T) {
 	now := time.Date(2026, 11, 29, 23, 59, 0, 0, time.UTC)
 	i := &Item{Purchased: "2023-11-29", Warranty: "2026-12-09", Price: "249.90", Batch: "B-17", State: InUse}

@@ -85,7 +85,7 @@ func reader(d []byte) func(int64, []byte) error {
 	}
 }
 
-// TestVolume: label, header and text are read, also where the text goes around the end of its area; damage is told.
+// TestVolume: label, header and text are read, also if the text wraps around the end of its area; damage is found.
 func TestVolume(t *testing.T) {
 	for _, wrap := range []bool{false, true} {
 		d := volume(text, wrap)

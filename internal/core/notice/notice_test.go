@@ -136,8 +136,7 @@ func TestFilling(t *testing.T) {
 }
 
 // TestWhateverHappens: over any course of matters, acknowledgements and mutes, one matter has one open notice, each
-// notice opens once and closes at most once, what gets worse than anybody knew is told, and what is told is what is
-// true.
+// notice opens once and closes at most once, a matter that gets worse is sent, and what is sent is true.
 func TestWhateverHappens(t *testing.T) {
 	severities := []health.Verdict{health.Watch, health.Replace, health.Dead}
 	for seed := range uint64(300) {

@@ -58,8 +58,8 @@ func example(sector int) Table {
 	}}
 }
 
-// TestTables: what is written is read back, for both schemes and sector sizes; a new drive gets the same partitions and
-// other GUIDs; damage is told and the backup is used; what cannot be is refused.
+// TestTables: a table is read back, for both schemes and sector sizes; a new drive gets the same partitions and other
+// GUIDs; damage is found and the backup is used; an invalid table is refused.
 func TestTables(t *testing.T) {
 	for _, sector := range []int{512, 4096} {
 		old := example(sector)
@@ -143,7 +143,7 @@ func TestTables(t *testing.T) {
 	require.ErrorIs(t, err, ErrNone)
 }
 
-// FuzzRead: whatever is on a drive, reading ends, and what is read can be written and read again.
+// FuzzRead: whatever is on a drive, reading ends, and its result can be written and read again.
 func FuzzRead(f *testing.F) {
 	d := make(disk, 1<<20)
 	small := Table{
@@ -190,7 +190,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// TestWords: types are named for people, and those of boot loaders are told from those that hold data.
+// TestWords: types have names for people, and those of boot loaders differ from those with data.
 func TestWords(t *testing.T) {
 	for code, want := range map[byte]string{0xEF: efi, 0xFD: "RAID member", 0x8E: "logical volume member", 0x82: "swap",
 		0x83: "Linux data", 0x07: ""} {

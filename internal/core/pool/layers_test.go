@@ -9,8 +9,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// TestDriveMargin: over pools in pools and drives with several places, the margin is what trying every set of drives
-// finds, with loss worked out bottom up, apart from the code that is tested.
+// TestDriveMargin: over pools in pools and drives with several places, the margin is that of a trial of every set of
+// drives, with the losses computed bottom up, independent of the tested code.
 func TestDriveMargin(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		drives := rapid.IntRange(2, 6).Draw(t, "drives")

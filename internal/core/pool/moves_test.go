@@ -39,9 +39,9 @@ func fixed(r *rand.Rand) Pool {
 	return p
 }
 
-// TestMovesLoseNothing: in groups in which nothing moves to other members, an order of changes is found exactly when
-// there is one in which the data is there and served at every step and every drive is large enough; told by trying
-// every order with plain counting.
+// TestMovesLoseNothing: in groups in which nothing moves to other members, an order of changes is found exactly if
+// there is one in which all data are available at every step and every drive is large enough; the oracle tries every
+// order.
 func TestMovesLoseNothing(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 8))
 	found, refused := 0, 0
@@ -164,8 +164,8 @@ func TestMovesLoseNothing(t *testing.T) {
 	require.ErrorContains(t, err, "not known")
 }
 
-// TestSpares: as many lost members as can be get a spare that fits, none gets one that does not, and no smaller one was
-// left over; told by trying every assignment.
+// TestSpares: as many lost members as possible get a fitting spare, and no smaller fitting one is left over; the oracle
+// tries every assignment.
 func TestSpares(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 10))
 	several := 0
@@ -240,9 +240,9 @@ func TestSpares(t *testing.T) {
 	require.Greater(t, several, 200)
 }
 
-// TestEffectsTellEachVolume: a volume that loses a member is never called safe, whatever holds the pool's margin; what
-// limits it is named; a loss that is certain is told though other members are unknown; and the pool does not call lost
-// what none of its volumes lost.
+// TestEffectsTellEachVolume: a volume that loses a member is never called safe, whatever limits the pool's margin; its
+// limit is named; a certain loss is shown although other members are unknown; and a pool shows no loss that none of its
+// volumes has.
 func TestEffectsTellEachVolume(t *testing.T) {
 	r := rand.New(rand.NewPCG(11, 12))
 	counted := map[Outcome]int{}
@@ -328,9 +328,9 @@ func TestEffectsTellEachVolume(t *testing.T) {
 	require.EqualValues(t, 1, margin)
 }
 
-// TestRoomSaysWhenOthersMove: where it is known what is where, moving the pieces of the member that leaves is enough
-// exactly when trying every place for each of them says so; where it is not known, nothing is called enough that a
-// placement could refute.
+// TestRoomSaysWhenOthersMove: if the placement is known, there is room for the pieces of the leaving member exactly if
+// the oracle, which tries every place, finds it; if it is not known, there is no claim that some placement would
+// refute.
 func TestRoomSaysWhenOthersMove(t *testing.T) {
 	r := rand.New(rand.NewPCG(13, 14))
 	others, straight := 0, 0

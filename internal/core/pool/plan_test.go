@@ -202,7 +202,7 @@ func TestBestOrderAgainstOracle(t *testing.T) {
 	require.Greater(t, better, 50, "the order mattered")
 }
 
-// TestWhatIf asks of every kind of pool what people ask.
+// TestWhatIf asks people's questions about every kind of pool.
 func TestWhatIf(t *testing.T) {
 	const tb = drive.Bytes(1e12)
 	m := func(slot, domain string) Member {

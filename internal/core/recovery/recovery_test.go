@@ -89,8 +89,7 @@ func TestStalledBegunAgainAndTooEarly(t *testing.T) {
 	require.Equal(t, "it is finished", v.Why)
 }
 
-// TestEveryCourseHasAFinishOrAReason: whatever steps a course was seen in, many moves are told a finish, and where none
-// is told it is said why.
+// TestEveryCourseHasAFinishOrAReason: a course with many samples has an estimated finish, and one without has a reason.
 func TestEveryCourseHasAFinishOrAReason(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	for range 800 {
@@ -123,7 +122,7 @@ func TestEveryCourseHasAFinishOrAReason(t *testing.T) {
 	}
 }
 
-// BenchmarkFinish tells the finish of a recovery of some days, half done.
+// BenchmarkFinish estimates the finish of a recovery of some days, half done.
 func BenchmarkFinish(b *testing.B) {
 	c, _ := course(0.3, 0.15, 1)
 	for b.Loop() {

@@ -10,8 +10,8 @@ import (
 	"lantern/internal/core/drive"
 )
 
-// TestThin: what is left is of what was there, in order, with both ends; it is bounded, thinning again changes nothing,
-// and at every moment the course is where it was, to within one part of the work.
+// TestThin: the remaining samples are some of the original ones, in order, with both ends; their number is bounded,
+// thinning again changes nothing, and the progress at every moment is the same to within one part of the work.
 func TestThin(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		parts := rapid.IntRange(1, 60).Draw(t, "parts")

@@ -133,7 +133,7 @@ func TestRates(t *testing.T) {
 	require.True(t, math.IsInf(RateOf([]Life{{Entered: t0, Left: t0}}, 0.95).High, 1), "nothing watched, nothing known")
 }
 
-// TestNeed: what is held covers what fails with the wished confidence, and one less would not.
+// TestNeed: the stock covers the failures with the wanted confidence, and one drive less would not.
 func TestNeed(t *testing.T) {
 	n := NeedOf(2, 100, 0.02, 14*24*time.Hour, 0.95)
 	require.InDelta(t, 100*0.02*14/365.25, n.Mean, 1e-9)
@@ -151,8 +151,8 @@ func TestNeed(t *testing.T) {
 	})
 }
 
-// TestExpect: a kind of which nothing was watched is like all others; of one that was watched for long, what was seen
-// counts; whatever was seen, the rate is between the two.
+// TestExpect: a kind without observations has the rate of all; one with long observation has its own; the rate is
+// always between the two.
 func TestExpect(t *testing.T) {
 	require.InDelta(t, 0.02, Expect(Rate{}, Rate{}), 1e-12)
 	require.InDelta(

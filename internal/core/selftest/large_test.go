@@ -84,8 +84,8 @@ func BenchmarkSchedule(b *testing.B) {
 	})
 }
 
-// TestChange: what became of a test while others were planned stands, everything else is as it was planned, and what is
-// kept otherwise is just what differs.
+// TestChange: results of tests that came while others were planned stay, everything else is as planned, and only
+// differences are written.
 func TestChange(t *testing.T) {
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 5))

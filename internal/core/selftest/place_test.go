@@ -137,8 +137,8 @@ func TestPlaceFindsWhatThereIs(t *testing.T) {
 	})
 }
 
-// TestPlaceKeepsItsWord: limits and windows hold in larger cases, the same comes out of the same, what has a time keeps
-// it when a drive is added, and moves only where that drive would go untested otherwise.
+// TestPlaceKeepsItsWord: limits and windows hold in larger cases, equal inputs give equal results, a test keeps its
+// time when a drive is added, unless that drive would have no test otherwise.
 func TestPlaceKeepsItsWord(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		jobs, room := drawJobs(t, 40, 60)
@@ -178,7 +178,7 @@ func TestPlaceKeepsItsWord(t *testing.T) {
 	})
 }
 
-// TestNobodyStarves: where there is room for some only, whoever was left out comes first in the next period.
+// TestNobodyStarves: if there is room for some only, drives that were left out are first in the next period.
 func TestNobodyStarves(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		drives := rapid.IntRange(2, 30).Draw(t, "drives")
@@ -247,7 +247,7 @@ func TestShare(t *testing.T) {
 	}
 }
 
-// TestForecast: what cannot fit is said beforehand, with what is too little.
+// TestForecast: tests that cannot fit are predicted, with the limit that is too small.
 func TestForecast(t *testing.T) {
 	nights, err := ParseWindow("Mon,Wed 22:00-06:00")
 	require.NoError(t, err)

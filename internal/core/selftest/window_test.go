@@ -62,8 +62,8 @@ func FuzzParseWindow(f *testing.F) {
 	})
 }
 
-// TestClocksChange: what becomes of windows where a clock is put forward over them or shows them twice. In Berlin both
-// happen between 2 and 3 o'clock, in Santiago at midnight, on Lord Howe by half an hour.
+// TestClocksChange: windows in hours that a change of clocks skips or repeats. In Berlin both happen between 2 and 3
+// o'clock, in Santiago at midnight, on Lord Howe by half an hour.
 func TestClocksChange(t *testing.T) {
 	for _, c := range []struct {
 		zone, window, day string

@@ -32,8 +32,8 @@ func words(uses []Use) (out []string) {
 	return out
 }
 
-// TestUses: what depends on a drive is followed through every layer, whether a pool accounts for it or not; what was
-// not read is unknown, not unused.
+// TestUses: the uses of a drive are followed through every layer, with and without pools; an unread drive is unknown,
+// not unused.
 func TestUses(t *testing.T) {
 	mounted := func(kind, name, at string) []Leaf {
 		return []Leaf{{Kind: kind, Name: name, Mounted: []string{at}}}
@@ -184,7 +184,7 @@ func TestNothingInUseIsUnused(t *testing.T) {
 	})
 }
 
-// TestMounts: what the kernel says of mounts and swap is read whole, or refused.
+// TestMounts: the kernel's lists of mounts and swap are read completely, or refused.
 func TestMounts(t *testing.T) {
 	m, err := ParseMounts(
 		"36 35 8:1 / /mnt/a\\040b rw,noatime shared:1 - ext4 /dev/sda1 rw,logdev=/dev/sdb,errors=continue\n40 " +

@@ -9,8 +9,8 @@ import (
 	"lantern/internal/core/pool"
 )
 
-// TestOwed: what an abandoned swap left undone is told for each place of each pool, and nothing is told where all
-// places are filled.
+// TestOwed: the work that an abandoned swap left undone is shown for each place of each pool, and nothing if all places
+// are filled.
 func TestOwed(t *testing.T) {
 	member := func(slot string, st pool.MemberState, log string) pool.Member {
 		return pool.Member{Slot: slot, State: st, Log: log}

@@ -481,7 +481,7 @@ func TestNothingBreaksTheRules(t *testing.T) {
 	require.Greater(t, joins, 60)
 }
 
-// TestChecks: every check speaks, with what it looked at; the ones that must stop do.
+// TestChecks: every check has a result, with its facts; those that must stop a swap do.
 func TestChecks(t *testing.T) {
 	members := []pool.Member{
 		{Slot: "1", Drive: "a", State: pool.Online, Log: "log"},
@@ -605,8 +605,8 @@ func told(s Situation) Situation {
 	return s
 }
 
-// TestEveryFactIsNeeded: a fact that nobody told stops a check, before the start or at some step, and no check says
-// what it hopes for in its title.
+// TestEveryFactIsNeeded: a missing fact stops a check, before the start or at some step, and no check's title claims
+// its result.
 func TestEveryFactIsNeeded(t *testing.T) {
 	members := []pool.Member{
 		{Slot: "1", Drive: "a", State: pool.Online, Domain: "fulmar"},

@@ -88,9 +88,9 @@ func TestCode(t *testing.T) {
 	}
 }
 
-// TestWhatWasWritten: after any run of writes, losses, returns, new drives, spoilt pieces and recoveries of every kind,
-// what was written is read back and right, or it is reported as lost; and it is lost only if more was taken than it can
-// bear.
+// TestWhatWasWritten: after any run of writes, losses, returns, new drives, damaged pieces and recoveries of every
+// kind, data are read back correctly or reported as lost; and they are lost only if more was removed than the
+// protection tolerates.
 func TestWhatWasWritten(t *testing.T) {
 	for name, p := range kinds() {
 		t.Run(name, func(t *testing.T) {

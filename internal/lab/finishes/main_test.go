@@ -6,8 +6,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAim: over unlike recoveries, from a quarter on, our likely finish errs half as much as the rule of three, and the
-// range holds the truth about as often as it says.
+// TestAim: over different recoveries, from a quarter on, the error of our estimate is half that of the rule of three,
+// and the range has the true finish about as often as it says.
 func TestAim(t *testing.T) {
 	c := judge(67, 3)
 	require.Equal(t, 201, c.runs)

@@ -34,8 +34,7 @@ func TestRulesAreWorthTheirWord(t *testing.T) {
 	require.Equal(t, again, same, "equal seeds live equal lives")
 }
 
-// BenchmarkFleet: what one reading costs to judge, as it comes in a fleet: most drives without findings, some with a
-// finding or more.
+// BenchmarkFleet: the cost of judging one reading in a fleet: most drives without findings, some with one or more.
 func BenchmarkFleet(b *testing.B) {
 	fleet := pasts.Fleet(7, 300, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))
 	limits := health.Usual()
@@ -72,7 +71,7 @@ func BenchmarkFleet(b *testing.B) {
 	b.ReportMetric(100*float64(found)/float64(len(all)), "%-with-findings")
 }
 
-// TestNuisances: odd readings, noise, gaps and counts that begin anew are told for what they are, whatever the noise.
+// TestNuisances: odd readings, noise, gaps and reset counters are recognized, whatever the noise.
 func TestNuisances(t *testing.T) {
 	var out strings.Builder
 	require.True(t, printNuisances(&out), "%s", &out)

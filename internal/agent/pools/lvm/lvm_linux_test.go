@@ -84,8 +84,8 @@ func (h *host) volume(kind, table, status string, images int, gone ...int) pools
 	return all[0]
 }
 
-// TestVolumes: margin and states follow from the device mapper's own words, for each kind of volume; what was pulled is
-// missing, whatever the kernel has noticed; a status that is not understood is unknown.
+// TestVolumes: margin and states follow from the device mapper's status, for each kind of volume; a pulled drive is
+// missing, whatever the kernel has noticed; an unknown status makes the state unknown.
 func TestVolumes(t *testing.T) {
 	legs := func(n int) (s string) {
 		for i := range n {
@@ -175,8 +175,8 @@ func TestVolumes(t *testing.T) {
 	require.Contains(t, s.Witness.Differs[0], "standby")
 }
 
-// TestFollowed: what moves in a volume is one recovery from its beginning to its end; one that ends while its image is
-// not whole was stopped, not finished.
+// TestFollowed: a move of data in a volume is one recovery from its beginning to its end; one that ends while its image
+// is not complete was stopped, not finished.
 func TestFollowed(t *testing.T) {
 	for _, c := range []struct {
 		after string

@@ -89,8 +89,7 @@ func super(name string, device uint32, roles ...uint16) *Super {
 	return s
 }
 
-// TestArrays: what the kernel and the superblocks say of arrays is told as it is, and what they do not say is not made
-// up.
+// TestArrays: arrays are reported as the kernel and the superblocks describe them, and missing facts are not invented.
 func TestArrays(t *testing.T) {
 	k := tree{t, t.TempDir()}
 	// It reshapes from four places to five: sysfs has both numbers.
@@ -176,7 +175,7 @@ func TestArrays(t *testing.T) {
 	require.NotContains(t, all, "rig:0")
 }
 
-// TestAsleep: the superblock of a sleeping member is not read; what it said before does not bear it out now.
+// TestAsleep: the superblock of a sleeping member is not read; its earlier content is no evidence of the present.
 func TestAsleep(t *testing.T) {
 	k := tree{t, t.TempDir()}
 	k.array("md2", "raid1", 2, nil)

@@ -29,7 +29,7 @@ func sample() *Super {
 	}
 }
 
-// TestSuperblock: what is written is read back, wherever a version keeps it; damage and strangers are told.
+// TestSuperblock: a written superblock is read back at the place of each version; damage and foreign data are found.
 func TestSuperblock(t *testing.T) {
 	const size = 64 << 20
 	for _, minor := range []int{0, 1, 2} {

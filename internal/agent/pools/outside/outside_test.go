@@ -92,8 +92,8 @@ func misbehave(file string) {
 	}
 }
 
-// TestBroken: a program that hangs, dies, floods, babbles, tells of what cannot be, or lies, costs its own pools their
-// state and nothing more; when it does well again, so do they.
+// TestBroken: a program that hangs, ends, sends too much, or sends invalid or false data makes only its own pools
+// unknown; when it works again, they are known again.
 func TestBroken(t *testing.T) {
 	for _, how := range []string{"hangs", "dies", "floods", "babbles", "cannot be", "lies"} {
 		t.Run(how, func(t *testing.T) {

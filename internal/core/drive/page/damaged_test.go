@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestDamagedPages: pages that are cut, whose lengths lie, or that hold what nobody expects say what is wrong with them
-// and feed no metric; those that are merely unusual are read as far as they go.
+// TestDamagedPages: pages that are cut, have false lengths or unexpected content give an error and feed no metric;
+// unusual ones are read as far as possible.
 func TestDamagedPages(t *testing.T) {
 	for name, c := range map[string]struct {
 		kind  string
@@ -77,7 +77,7 @@ func TestDamagedPages(t *testing.T) {
 	}
 }
 
-// TestRandomPages: whatever bytes come, every kind of page is taken apart or refused, and says the same each time.
+// TestRandomPages: every kind of page with random bytes is decoded or refused, each time with the same result.
 func TestRandomPages(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	for _, k := range kinds {

@@ -399,7 +399,7 @@ func TestATA(t *testing.T) {
 	require.NotNil(t, field(t, p, "attribute 197 (pending_sectors)"), "but it can be studied")
 }
 
-// TestSES: a configuration and the status behind it name each other's parts; a status alone says what it can.
+// TestSES: a configuration page names the parts of the status page; a status page alone is decoded as far as possible.
 func TestSES(t *testing.T) {
 	config := append(
 		[]byte{0x01, 0, 0, 48, 0, 0, 0, 7, 0x11, 0, 1, 36, 0x50, 0x02, 0xAB, 0xE7, 0, 0, 0, 0x3F},
@@ -427,7 +427,7 @@ func TestSES(t *testing.T) {
 	require.Contains(t, p.Wrong[0], "says 52 bytes")
 }
 
-// TestNames: every metric a page can feed is in the catalogue, and every metric says what feeds it.
+// TestNames: every metric of a page is in the catalogue, and every metric names its sources.
 func TestNames(t *testing.T) {
 	for _, m := range drive.Catalogue {
 		require.NotEmpty(t, m.Sources(), m.Name)
@@ -442,7 +442,7 @@ func TestNames(t *testing.T) {
 	require.ErrorContains(t, err, "unknown kind of page")
 }
 
-// FuzzDecode: no page of any kind is anything worse than wrong, and what it feeds is known.
+// FuzzDecode: no page of any kind does more harm than an error, and it feeds only known metrics.
 func FuzzDecode(f *testing.F) {
 	for i := range kinds {
 		f.Add(uint8(i), make([]byte, 600))
@@ -536,7 +536,7 @@ func TestBytes(t *testing.T) {
 }
 
 // TestRejectedPagesFeedNothing: a page of nothing but zeros or ones, one with a wrong checksum in whichever of its
-// pages, one with a field that cannot be: wrong, and no metric, test or warning comes of it.
+// pages, one with an impossible field: an error, and no metric, test or warning.
 func TestRejectedPagesFeedNothing(t *testing.T) {
 	for _, k := range kinds {
 		for _, fill := range []byte{0, 0xFF} {
