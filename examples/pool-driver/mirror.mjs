@@ -1,9 +1,9 @@
-// A pool program: it speaks for toy mirrors of plain files, one in each folder that it is given. See docs/pool-driver.md.
+// A pool program for toy mirrors of plain files, one in each given folder. See docs/pool-driver.md.
 //
-//   node mirror.mjs /srv/toy              speak for the mirror in /srv/toy
+//   node mirror.mjs /srv/toy              report the mirror in /srv/toy and take its orders
 //   node mirror.mjs --make /srv/toy 8     make one there first: two files of 8 MiB
 //
-// A mirror is its folder: mirror.json says which file is at which place and what each block ought to hold, by its checksum.
+// A mirror is a folder: mirror.json has the file of each place and the checksum of each block.
 import { createHash, randomBytes } from "node:crypto";
 import fs from "node:fs";
 import path from "node:path";
@@ -27,7 +27,7 @@ class Mirror {
     this.dir = dir;
     this.file = path.join(dir, "mirror.json");
     this.state = JSON.parse(fs.readFileSync(this.file, "utf8"));
-    // What a stop of this program cut short goes on from where it was.
+    // Recoveries that a stop of this program interrupted continue.
     for (const r of this.state.recoveries) if (r.state === "running") this.work(r);
   }
 
@@ -78,19 +78,38 @@ class Mirror {
       try {
         const b = this.read(m, i);
         if (sum(b) === this.state.sums[i]) return b;
-      } catch { /* another may hold it */ }
+      } catch {
+        /* another may hold it */
+      }
     }
   }
 
   tell() {
     const s = this.state;
     return {
-      id: s.id, name: path.basename(this.dir), kind: "files", capacity_bytes: this.bytes(), used_bytes: this.bytes(),
-      groups: [{
-        name: "files", protection: { words: "two-way mirror", tolerance: s.members.length - 1, data: 1 },
-        members: s.members.map((m) => ({ slot: m.slot, state: this.stateOf(m), size_bytes: this.bytes(), used_bytes: this.bytes(), needs_bytes: this.bytes(), errors: m.errors })),
-      }],
-      volumes: [], spares: [], logs: [], offers: ["join", "scrub", "stop"],
+      id: s.id,
+      name: path.basename(this.dir),
+      kind: "files",
+      capacity_bytes: this.bytes(),
+      used_bytes: this.bytes(),
+      groups: [
+        {
+          name: "files",
+          protection: { words: "two-way mirror", tolerance: s.members.length - 1, data: 1 },
+          members: s.members.map((m) => ({
+            slot: m.slot,
+            state: this.stateOf(m),
+            size_bytes: this.bytes(),
+            used_bytes: this.bytes(),
+            needs_bytes: this.bytes(),
+            errors: m.errors,
+          })),
+        },
+      ],
+      volumes: [],
+      spares: [],
+      logs: [],
+      offers: ["join", "scrub", "stop"],
       recoveries: s.recoveries.slice(-5),
     };
   }
@@ -102,7 +121,17 @@ class Mirror {
   begin(kind, slot) {
     const running = this.running();
     if (running) throw new Refusal(-32000, `a ${running.kind} is running`);
-    const r = { id: `${kind}-${Date.now()}-${randomBytes(3).toString("hex")}`, kind, state: "running", started_at: new Date().toISOString(), done_bytes: 0, todo_bytes: this.bytes(), found: 0, repaired: 0, unrepairable: 0 };
+    const r = {
+      id: `${kind}-${Date.now()}-${randomBytes(3).toString("hex")}`,
+      kind,
+      state: "running",
+      started_at: new Date().toISOString(),
+      done_bytes: 0,
+      todo_bytes: this.bytes(),
+      found: 0,
+      repaired: 0,
+      unrepairable: 0,
+    };
     if (slot) r.slot = slot;
     this.state.recoveries.push(r);
     this.keep();
@@ -155,9 +184,11 @@ class Mirror {
   join(slot, file) {
     const m = this.state.members.find((x) => x.slot === slot);
     if (!m) throw new Refusal(-32602, `there is no place ${slot}`);
-    if (this.stateOf(m) !== "missing") throw new Refusal(-32000, `place ${slot} is ${this.stateOf(m)}: it is not given to another`);
+    if (this.stateOf(m) !== "missing")
+      throw new Refusal(-32000, `place ${slot} is ${this.stateOf(m)}: it cannot be given to another drive`);
     if (this.running()) throw new Refusal(-32000, `a ${this.running().kind} is running`);
-    if (fs.existsSync(file) && fs.statSync(file).size > 0) throw new Refusal(-32000, `${file} holds something; it is not written over`);
+    if (fs.existsSync(file) && fs.statSync(file).size > 0)
+      throw new Refusal(-32000, `${file} is not empty, and is not overwritten`);
     const f = fs.openSync(file, "a");
     fs.ftruncateSync(f, this.bytes());
     fs.closeSync(f);
@@ -178,11 +209,19 @@ class Mirror {
 function make(dir, mib) {
   fs.mkdirSync(dir, { recursive: true });
   const data = randomBytes(mib * 1024 * 1024);
-  const members = ["a", "b"].map((slot) => ({ slot, path: path.join(dir, slot + ".file"), filled: true, errors: { read: 0, write: 0, checksum: 0 } }));
+  const members = ["a", "b"].map((slot) => ({
+    slot,
+    path: path.join(dir, slot + ".file"),
+    filled: true,
+    errors: { read: 0, write: 0, checksum: 0 },
+  }));
   for (const m of members) fs.writeFileSync(m.path, data);
   const sums = [];
   for (let i = 0; i < data.length; i += block) sums.push(sum(data.subarray(i, i + block)));
-  fs.writeFileSync(path.join(dir, "mirror.json"), JSON.stringify({ id: randomBytes(8).toString("hex"), members, sums, recoveries: [] }));
+  fs.writeFileSync(
+    path.join(dir, "mirror.json"),
+    JSON.stringify({ id: randomBytes(8).toString("hex"), members, sums, recoveries: [] }),
+  );
 }
 
 if (process.argv[2] === "--make") {
@@ -191,7 +230,11 @@ if (process.argv[2] === "--make") {
 }
 
 const mirrors = process.argv.slice(2).map((dir) => new Mirror(dir));
-const find = (id) => mirrors.find((m) => m.state.id === id) ?? (() => { throw noSuchPool(id); })();
+const find = (id) =>
+  mirrors.find((m) => m.state.id === id) ??
+  (() => {
+    throw noSuchPool(id);
+  })();
 const methods = {
   hello: () => ({ protocol: 1, name: "toy-mirror", version: "1" }),
   pools: () => ({ pools: mirrors.map((m) => m.tell()) }),

@@ -1,7 +1,7 @@
-// A pool program that only watches: it tells of toy mirrors and takes no order. The smallest program that an agent can be given;
-// swaps of its pools have steps by hand. See docs/pool-driver.md.
+// A pool program that only watches: it reports toy mirrors and takes no orders. It is the smallest possible program; swaps
+// in its pools have steps by hand. See docs/pool-driver.md.
 //
-//   node watch.mjs /srv/toy              tell of the mirror in /srv/toy, as mirror.mjs --make made it
+//   node watch.mjs /srv/toy              report the mirror in /srv/toy, made by mirror.mjs --make
 import fs from "node:fs";
 import path from "node:path";
 import readline from "node:readline";
@@ -17,7 +17,14 @@ function member(m, bytes) {
     state = "missing";
   }
   // A member that is a device would be named here by its path, as drive; files are none.
-  return { slot: m.slot, state, size_bytes: bytes, used_bytes: bytes, needs_bytes: bytes, errors: { read: 0, write: 0, checksum: 0 } };
+  return {
+    slot: m.slot,
+    state,
+    size_bytes: bytes,
+    used_bytes: bytes,
+    needs_bytes: bytes,
+    errors: { read: 0, write: 0, checksum: 0 },
+  };
 }
 
 /** pool is one mirror as the protocol has it. It offers nothing, so nothing is ever asked of it. */
