@@ -302,12 +302,13 @@ type note struct {
 
 // notesOf reads the notes of a table that are not packed, the oldest first.
 func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []note, err error) {
-	// A text is read as bytes: the driver would convert a text that looks like a time.
+	// A text is read as bytes: the driver tries to convert the texts of expressions to times, which also takes most of the
+	// time of a query.
 	rows, err := db.Query(
-		fmt.Sprintf("SELECT n_number, n_moment, n_change, %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
+		fmt.Sprintf("SELECT n_number, n_moment, unicode(n_change), %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
 			list(sh.columns, func(c string) string {
 				return fmt.Sprintf(
-					"typeof(%[1]s), CASE typeof(%[1]s) WHEN 'text' THEN CAST(%[1]s AS BLOB) ELSE %[1]s END",
+					"typeof(%[1]s) = 'text', CASE typeof(%[1]s) WHEN 'text' THEN CAST(%[1]s AS BLOB) ELSE %[1]s END",
 					quoted(c),
 				)
 			}), table),
@@ -320,26 +321,26 @@ func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []n
 	defer rows.Close()
 	for rows.Next() {
 		n := note{row: make([]any, len(sh.columns))}
-		var op string
-		to, kinds := []any{&n.seq, &n.moment, &op}, make([]string, len(n.row))
+		var op int
+		to, isText := []any{&n.seq, &n.moment, &op}, make([]bool, len(n.row))
 		for i := range n.row {
-			to = append(to, &kinds[i], &n.row[i])
+			to = append(to, &isText[i], &n.row[i])
 		}
 		if err := rows.Scan(to...); err != nil {
 			return nil, err
 		}
-		for i, kind := range kinds {
+		for i, text := range isText {
 			switch v := n.row[i].(type) {
 			case nil, int64, float64:
 			case []byte:
-				if kind == "text" {
+				if text {
 					n.row[i] = string(v)
 				}
 			default:
 				return nil, fmt.Errorf("%s of %s is read as %T", sh.columns[i], table, v)
 			}
 		}
-		n.op = op[0]
+		n.op = byte(op)
 		out = append(out, n)
 	}
 	return out, rows.Err()
