@@ -305,7 +305,8 @@ func notesOf(db *sql.DB, table string, sh shape, after int64, most int) (out []n
 	// A text is read as bytes: the driver tries to convert the texts of expressions to times, which also takes most of the
 	// time of a query.
 	rows, err := db.Query(
-		fmt.Sprintf("SELECT n_number, n_moment, unicode(n_change), %s FROM past_%s WHERE n_moment > ? ORDER BY n_number LIMIT ?",
+		fmt.Sprintf("SELECT n_number, n_moment, unicode(n_change), %s FROM past_%s "+
+			"WHERE n_moment > ? ORDER BY n_number LIMIT ?",
 			list(sh.columns, func(c string) string {
 				return fmt.Sprintf(
 					"typeof(%[1]s) = 'text', CASE typeof(%[1]s) WHEN 'text' THEN CAST(%[1]s AS BLOB) ELSE %[1]s END",
