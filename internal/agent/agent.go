@@ -255,7 +255,7 @@ func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time
 		for i := range r.Drives {
 			r.Drives[i].Reading.Attributes = nil // only the newest raw table is shown
 		}
-		if err := a.delivered(ctx, r); err != nil {
+		if err := a.deliverPast(ctx, r); err != nil {
 			return err
 		}
 	}
@@ -265,13 +265,14 @@ func (a *Agent) Backfill(ctx context.Context, moments []time.Time, set func(time
 // retryBackfill is the pause after a report of the past that could not be sent.
 var retryBackfill = time.Second
 
-// delivered sends a report of the past, again and again until the service has accepted it: the next ones must come
+// deliverPast sends a report of the past, again and again until the service has accepted it: the next ones must come
 // after it.
-func (a *Agent) delivered(ctx context.Context, r api.Report) error {
+func (a *Agent) deliverPast(ctx context.Context, r api.Report) error {
 	err := a.deliver(ctx, r)
 	for ctx.Err() == nil && a.spool.count() > 0 { // a report that could not be sent is stored there
 		if err != nil {
-			a.Log.Warn("a report of the past waits", "host", a.Host, "at", r.At, "error", err)
+			a.Log.Warn("a report of the past could not be sent, and will be sent again", "host", a.Host, "at", r.At,
+				"error", err)
 			_ = clock.Real{}.Sleep(ctx, retryBackfill)
 		}
 		err = a.flush(ctx)

@@ -53,7 +53,7 @@ func (p *Provider) config(ctx context.Context) (*oauth2.Config, *oidc.Provider, 
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.found == nil {
-		// The keys are fetched with this context for as long as the provider is used.
+		// The keys are fetched with this context while the provider is used.
 		found, err := oidc.NewProvider(context.WithoutCancel(ctx), p.Issuer)
 		if err != nil {
 			return nil, nil, err

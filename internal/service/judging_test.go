@@ -235,10 +235,10 @@ func listsHold(t *testing.T, s *Service, all []*fleet.Drive, when string) {
 			bays[d.BayName()]++
 		}
 	}
-	var unquiet, named []*fleet.Drive
+	var moved, named []*fleet.Drive
 	for _, d := range all {
 		if d.Present && (len(d.Stays) > 1 || d.BayName() != "" && bays[d.BayName()] > 1) {
-			unquiet = append(unquiet, d)
+			moved = append(moved, d)
 		}
 		if strings.Contains(strings.ToUpper(strings.Join([]string{d.Desc.Serial, d.Desc.WWN, d.BayName(), d.Desc.Model},
 			"\n")), "2") {
@@ -249,9 +249,9 @@ func listsHold(t *testing.T, s *Service, all []*fleet.Drive, when string) {
 		require.Equal(t, drives, s.Fleet.ByHost(host), when)
 		require.Equal(t, present[host], s.Fleet.PresentOn(host), when)
 	}
-	require.Equal(t, unquiet, s.Fleet.Unquiet(), when)
-	require.Equal(t, named, s.Fleet.Named("2"), when)
-	require.Empty(t, s.Fleet.Named("no drive has this in a name"))
+	require.Equal(t, moved, s.Fleet.MovedOrShared(), when)
+	require.Equal(t, named, s.Fleet.WithName("2"), when)
+	require.Empty(t, s.Fleet.WithName("no drive has this in a name"))
 	require.Equal(t, slices.SortedFunc(maps.Values(s.Fleet.Drives), func(a, b *fleet.Drive) int {
 		return cmp.Or(a.FirstAt.Compare(b.FirstAt), cmp.Compare(a.Key(), b.Key()))
 	}), s.Fleet.ByAge(), when)

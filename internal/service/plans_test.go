@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// testHost is a host whose drives do what they are told: a test runs for as long as the drive says, and is written into
+// testHost is a host whose drives do what they are told: a test takes the time that the drive reports, and is written into
 // its log.
 type testHost struct {
 	*bench

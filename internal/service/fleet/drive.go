@@ -118,14 +118,14 @@ func TestHours(logged int, now float64) float64 {
 type Drive struct {
 	Facts
 	// key and index are set when the drive becomes known. version changes with everything that a finding can depend on;
-	// changed is true while the drive is in index.changed, unlisted while it is in index.unlisted.
+	// changed is true while the drive is in index.changed, marked while it is in index.marked.
 	key     string
 	index   *index
 	version int
 	changed bool
 
-	unlisted bool
-	listed   listed
+	marked bool
+	listed listed
 
 	Record history.Record
 	Loose  int // readings that are not in a block yet
@@ -194,7 +194,7 @@ func (d *Drive) Version() int { return d.version }
 func (d *Drive) Touch() {
 	d.version++
 	if d.index != nil {
-		d.index.unlist(d)
+		d.index.mark(d)
 	}
 	if !d.changed && d.index != nil {
 		d.changed = true

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"lantern/internal/service/ledger"
 	"lantern/internal/service/secret"
 )
 
@@ -23,24 +24,18 @@ type index struct {
 	claimedPools map[string]bool
 	tokens       map[string]string // host name by the hash of its token
 
-	unlisted []*Drive               // drives that changed since the lists were updated
-	onHost   map[string]*hostDrives // by host; drives without one are under ""
+	marked []*Drive               // drives that changed since the lists were updated
+	onHost map[string]*hostDrives // by host; drives without one are under ""
 	// byPlace and byAge are all drives, sorted, and byName all pools. A list is nil when it must be made again.
 	hosts          []string // the keys of onHost, sorted
 	byPlace, byAge []*Drive
 	byName         []*Pool
 
-	poolLog poolLog
+	poolChanges  ledger.Changes // ids of pools that were added, changed or removed
+	poolsVersion int            // changes with the names, kinds, hosts and offers of pools
 
 	changed   []*Drive  // drives that changed since TakeChanged was called last
 	settledAt time.Time // when settle last looked at everything
-}
-
-// poolLog has the changes of pools.
-type poolLog struct {
-	ids     []string // of pools that were added, changed or removed, in order
-	from    int      // the number of the first of them
-	version int      // changes with the names, kinds, hosts and offers of pools
 }
 
 // listed is what the lists of the index depend on, as it was when a drive was last put into them.
@@ -57,12 +52,12 @@ type listed struct {
 
 // hostDrives are the drives of one host, and what follows from all of them.
 type hostDrives struct {
-	drives  []*Drive // in the order of their bays
-	present int
-	unquiet []*Drive // those that were in another bay before, or share one with another drive
-	names   []byte   // everything by which they are searched, in capitals
-	ends    []int    // where in names the names of each drive end
-	current bool     // whether the fields above are those of the drives as they are now
+	drives        []*Drive // in the order of their bays
+	present       int
+	movedOrShared []*Drive // present ones that were in another bay before, or share one with another drive
+	names         []byte   // everything by which they are searched, in capitals
+	ends          []int    // where in names the names of each drive end
+	current       bool     // whether the fields above are those of the drives as they are now
 }
 
 // listedNow is what the lists depend on now.
@@ -73,18 +68,18 @@ func (d *Drive) listedNow() listed {
 	}
 }
 
-// unlist marks a drive for the next update of the lists.
-func (x *index) unlist(d *Drive) {
-	if !d.unlisted {
-		d.unlisted = true
-		x.unlisted = append(x.unlisted, d)
+// mark marks a drive for the next update of the lists.
+func (x *index) mark(d *Drive) {
+	if !d.marked {
+		d.marked = true
+		x.marked = append(x.marked, d)
 	}
 }
 
 // list updates the lists for the drives that changed.
 func (x *index) list() {
-	for _, d := range x.unlisted {
-		d.unlisted = false
+	for _, d := range x.marked {
+		d.marked = false
 		was, is := d.listed, d.listedNow()
 		if was == is {
 			continue
@@ -117,7 +112,7 @@ func (x *index) list() {
 			x.byAge = nil
 		}
 	}
-	x.unlisted = x.unlisted[:0]
+	x.marked = x.marked[:0]
 	if x.hosts == nil {
 		x.hosts = slices.Sorted(maps.Keys(x.onHost))
 	}
@@ -132,7 +127,7 @@ func (x *index) on(host string) *hostDrives {
 	}
 	slices.SortFunc(h.drives, ByPlace)
 	h.current, h.present = true, 0
-	h.unquiet, h.names, h.ends = nil, h.names[:0], h.ends[:0]
+	h.movedOrShared, h.names, h.ends = nil, h.names[:0], h.ends[:0]
 	var last *Drive // the present one before
 	lastIn := false
 	for _, d := range h.drives {
@@ -146,11 +141,11 @@ func (x *index) on(host string) *hostDrives {
 		h.present++
 		together := last != nil && d.Section != "" && d.Section == last.Section && d.Bay == last.Bay
 		if together && !lastIn {
-			h.unquiet = append(h.unquiet, last)
+			h.movedOrShared = append(h.movedOrShared, last)
 		}
 		last, lastIn = d, together || d.listed.moved
 		if lastIn {
-			h.unquiet = append(h.unquiet, d)
+			h.movedOrShared = append(h.movedOrShared, d)
 		}
 	}
 	return h
@@ -164,19 +159,19 @@ func (x *index) PresentOn(host string) int {
 	return 0
 }
 
-// Unquiet are the present drives that were in another bay before, or share one with another present drive, in the order
+// MovedOrShared are the present drives that were in another bay before, or share one with another present drive, in the order
 // of their hosts and bays.
-func (x *index) Unquiet() (out []*Drive) {
+func (x *index) MovedOrShared() (out []*Drive) {
 	x.list()
 	for _, host := range x.hosts {
-		out = append(out, x.on(host).unquiet...)
+		out = append(out, x.on(host).movedOrShared...)
 	}
 	return out
 }
 
-// Named are the drives of which the serial, WWN, bay or model contains a word in capitals, in the order of their hosts
+// WithName are the drives of which the serial, WWN, bay or model contains a word in capitals, in the order of their hosts
 // and bays.
-func (x *index) Named(word string) (out []*Drive) {
+func (x *index) WithName(word string) (out []*Drive) {
 	x.list()
 	for _, host := range x.hosts {
 		h := x.on(host)
@@ -233,29 +228,21 @@ func (x *index) SortedPools() []*Pool {
 }
 
 // PoolsVersion changes with the names, kinds, hosts and offers of pools.
-func (x *index) PoolsVersion() int { return x.poolLog.version }
+func (x *index) PoolsVersion() int { return x.poolsVersion }
 
 // poolChanged records that a pool was added, changed or removed. other is true if a list of the names, kinds, hosts or
 // offers of pools may differ now.
 func (x *index) poolChanged(id string, other bool) {
-	x.poolLog.ids = append(x.poolLog.ids, id)
+	x.poolChanges.Add(id)
 	if other {
-		x.poolLog.version++
+		x.poolsVersion++
 	}
 }
 
 // ChangedPools gives the ids of the pools that were added, changed or removed since the number from an earlier call,
 // some of them several times, and the number for the next call; all is true where it may be any pool.
 func (x *index) ChangedPools(since int) (ids []string, next int, all bool) {
-	if most := 4*len(x.of.Pools) + 1000; len(x.poolLog.ids) > most {
-		x.poolLog.from += len(x.poolLog.ids) - most/2
-		x.poolLog.ids = slices.Clone(x.poolLog.ids[len(x.poolLog.ids)-most/2:])
-	}
-	next = x.poolLog.from + len(x.poolLog.ids)
-	if since < x.poolLog.from || since > next {
-		return nil, next, true
-	}
-	return x.poolLog.ids[since-x.poolLog.from:], next, false
+	return x.poolChanges.Since(since, 4*len(x.of.Pools)+1000)
 }
 
 // byName puts pools in the order of their names.

@@ -92,14 +92,12 @@ func (s *State) TakePool(from string, at time.Time, p api.PoolReport) {
 
 // put puts a pool into memory and into the lists, in place of an earlier state of it, which is nil for a new one.
 func (s *State) put(before, next *Pool) {
-	sorted := s.index.byName
 	s.index.unlink(next.ID)
 	s.Pools[next.ID] = next
-	s.index.byName = nil
-	if before != nil && before.Name == next.Name && sorted != nil {
-		i, _ := slices.BinarySearchFunc(sorted, next, byName)
-		sorted[i] = next
-		s.index.byName = sorted
+	if i, in := slices.BinarySearchFunc(s.index.byName, next, byName); in {
+		s.index.byName[i] = next
+	} else {
+		s.index.byName = nil
 	}
 	s.index.poolChanged(next.ID, before == nil || before.Name != next.Name || before.Kind != next.Kind ||
 		before.Reporter != next.Reporter || !slices.Equal(before.hosts, next.hosts) ||

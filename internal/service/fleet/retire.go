@@ -206,7 +206,7 @@ func (s *Service) ForgetDrive(by, name, reason string) error {
 // unknow removes a drive from memory. All others are judged again, since some were compared with it.
 func unknow(s *State, key string, d *Drive) {
 	delete(s.Drives, key)
-	s.index.unlist(d)
+	s.index.mark(d)
 	of := Batch(d)
 	s.Batches[of] = slices.DeleteFunc(s.Batches[of], func(k string) bool { return k == key })
 	for _, bay := range d.BadLinks {

@@ -77,7 +77,7 @@ const (
 
 // LoadDrives loads the drives from the store.
 func (s *State) LoadDrives() error {
-	s.index.onHost, s.index.unlisted = map[string]*hostDrives{}, nil
+	s.index.onHost, s.index.marked = map[string]*hostDrives{}, nil
 	s.index.byPlace, s.index.byAge = nil, nil
 	s.Drives, s.Batches, s.BadLinks = map[string]*Drive{}, map[string][]string{}, map[string]map[string]string{}
 	drives, err := store.All[store.Drive](s.Store, "key", "")
@@ -106,9 +106,9 @@ func (s *State) LoadHosts() error {
 		return err
 	}
 	s.Hosts, s.Pools, s.index.pools = map[string]*Host{}, map[string]*Pool{}, map[string]map[string]*Pool{}
-	s.index.byName, s.index.poolLog.ids = nil, nil
-	s.index.poolLog.from++ // these pools are new to everybody who follows the changes
-	s.index.poolLog.version++
+	s.index.byName = nil
+	s.index.poolChanges.AddAll()
+	s.index.poolsVersion++
 	hosts, err := store.All[store.Host](s.Store, "name", "")
 	if err != nil {
 		return err

@@ -117,7 +117,7 @@ func (s *State) Judge() map[string]Judged {
 		look = map[string]bool{} // drives that began or ceased to count as failed
 		for key := range settle {
 			s.settle(j, key, now)
-			s.touched = append(s.touched, key)
+			s.touched.Add(key)
 			_, bad := j.bad[key]
 			if bad != (failure(j.of[key].hits, s.fleet.Drives[key].Standing) != nil) {
 				look[key] = true
@@ -131,8 +131,7 @@ func (s *State) Judge() map[string]Judged {
 // nothing is a judgement for which every drive must be examined. Findings of a drive stay valid where its grounds are
 // the same.
 func (s *State) nothing(now time.Time) *judgement {
-	s.touchedFrom += len(s.touched) + 1 // callers that ask for changes since then get all drives
-	s.touched = nil
+	s.touched.AddAll()
 	j := &judgement{
 		at:         now,
 		ownVersion: s.ownVersion,
@@ -194,15 +193,7 @@ func (s *State) settle(j *judgement, key string, now time.Time) {
 // and the number for the next call; all is true where it may be any drive.
 func (s *State) Touched(since int) (keys []string, next int, all bool) {
 	s.Judge()
-	if most := 4*len(s.fleet.Drives) + 1000; len(s.touched) > most {
-		s.touchedFrom += len(s.touched) - most/2
-		s.touched = slices.Clone(s.touched[len(s.touched)-most/2:])
-	}
-	next = s.touchedFrom + len(s.touched)
-	if since < s.touchedFrom || since > next {
-		return nil, next, true
-	}
-	return s.touched[since-s.touchedFrom:], next, false
+	return s.touched.Since(since, 4*len(s.fleet.Drives)+1000)
 }
 
 // With gives the keys of the drives with a verdict that is not sound. The map must not be changed.

@@ -20,11 +20,9 @@ type State struct {
 	recoveries *recoveries.State
 	readings   *readings.State
 
-	judged *judgement
-	// touched are the drives that were judged again, in order of time; touchedFrom is the number of the first of them.
-	touched     []string
-	touchedFrom int
-	matters     matters
+	judged  *judgement
+	touched ledger.Changes // keys of the drives that were judged again
+	matters matters
 	// unwritten are drives with changed findings that are not stored yet.
 	unwritten map[string]bool
 	foundLog  []*store.FoundLog

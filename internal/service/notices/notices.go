@@ -247,7 +247,7 @@ func (s *State) whereabouts(expected map[string]bool, now time.Time) (out []encl
 		}
 		out = append(out, w)
 	}
-	some := s.fleet.Unquiet()
+	some := s.fleet.MovedOrShared()
 	shares := func(i int, d *fleet.Drive) bool { // those of one bay are neighbours
 		return i >= 0 && i < len(some) && d.Section != "" && some[i].Host == d.Host && some[i].Section == d.Section &&
 			some[i].Bay == d.Bay

@@ -192,40 +192,44 @@ const drivesAtOnce = 500
 
 // standings are the tests of all drives, or of those in one pool. Each is as it is when the lock is held for it.
 func (s *Service) standings(pool string) (out []standing, err error) {
-	id := ""
-	var all []*fleet.Drive
-	some := func() (more bool, err error) {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if all == nil {
-			if all = s.fleet.ByPlace(); pool != "" {
-				p, err := s.fleet.FindPool(pool)
-				if err != nil {
-					return false, err
-				}
-				id = p.ID
-			}
-		}
-		now, places, core := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, "")
-		n := min(drivesAtOnce, len(all))
-		for _, d := range all[:n] {
-			key := d.Key()
-			at := places[key]
-			if s.fleet.Drives[key] != d || d.Replaced || !d.Present && at.Pool == nil ||
-				id != "" && (at.Pool == nil || at.Pool.ID != id) {
-				continue
-			}
-			v, stands := s.DriveTests(d, at, core, s.TestsOf(key), now)
-			slices.Sort(stands)
-			out = append(out, standing{v, slices.Compact(stands)})
-		}
-		all = all[n:]
-		return len(all) > 0, nil
-	}
-	for more := true; more && err == nil; {
-		more, err = some()
+	all, id, err := s.drivesOf(pool)
+	for some := range slices.Chunk(all, drivesAtOnce) {
+		out = append(out, s.standingsNow(some, id)...)
 	}
 	return out, err
+}
+
+// drivesOf gives all drives, and the id of a pool that is given by its name.
+func (s *Service) drivesOf(pool string) (all []*fleet.Drive, id string, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if pool == "" {
+		return s.fleet.ByPlace(), "", nil
+	}
+	p, err := s.fleet.FindPool(pool)
+	if err != nil {
+		return nil, "", err
+	}
+	return s.fleet.ByPlace(), p.ID, nil
+}
+
+// standingsNow are the tests of some drives, or of those of them that are in one pool.
+func (s *Service) standingsNow(some []*fleet.Drive, pool string) (out []standing) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now, places, core := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, "")
+	for _, d := range some {
+		key := d.Key()
+		at := places[key]
+		if s.fleet.Drives[key] != d || d.Replaced || !d.Present && at.Pool == nil ||
+			pool != "" && (at.Pool == nil || at.Pool.ID != pool) {
+			continue
+		}
+		v, stands := s.DriveTests(d, at, core, s.TestsOf(key), now)
+		slices.Sort(stands)
+		out = append(out, standing{v, slices.Compact(stands)})
+	}
+	return out
 }
 
 // TestStanding lists which drives were tested and when, and which were not.

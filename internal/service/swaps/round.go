@@ -10,7 +10,6 @@ import (
 	"lantern/internal/core/notice"
 	"lantern/internal/core/recovery"
 	"lantern/internal/core/swap"
-	"lantern/internal/service/recoveries"
 )
 
 // Abandoned are the swaps that were abandoned, or that used up a spare: the newest of each place, in the order of their
@@ -46,9 +45,7 @@ func (s *State) UnderWay(out *api.Round) {
 		}
 		out.Underway = append(out.Underway, u)
 	}
-	runs := slices.Clone(s.recoveries.Underway())
-	slices.SortFunc(runs, func(a, b *recoveries.Course) int { return a.Report.StartedAt.Compare(b.Report.StartedAt) })
-	for _, c := range runs {
+	for _, c := range s.recoveries.Underway() {
 		v := s.progress.ViewRecovery(c, false)
 		says := fmt.Sprintf("%s: %s", v.Pool, v.Kind)
 		if v.Tail != "" {

@@ -235,7 +235,7 @@ func (s *State) mayFit(f api.ListDrivesParams, q string) (out []*fleet.Drive) {
 		}
 	case q != "":
 		word := strings.ToUpper(q)
-		for _, d := range s.fleet.Named(word) {
+		for _, d := range s.fleet.WithName(word) {
 			some[d] = true
 		}
 		for host := range s.fleet.Hosts {
@@ -370,7 +370,7 @@ func (s *State) candidates(want []string) []*fleet.Drive {
 	if len(want) == 0 {
 		return nil
 	}
-	out := s.fleet.Named(want[0])
+	out := s.fleet.WithName(want[0])
 	if len(want) == 1 {
 		return out
 	}
