@@ -159,8 +159,8 @@ func (x *index) PresentOn(host string) int {
 	return 0
 }
 
-// MovedOrShared are the present drives that were in another bay before, or share one with another present drive, in the order
-// of their hosts and bays.
+// MovedOrShared are the present drives that were in another bay before, or share one with another present drive, in the
+// order of their hosts and bays.
 func (x *index) MovedOrShared() (out []*Drive) {
 	x.list()
 	for _, host := range x.hosts {
@@ -169,8 +169,8 @@ func (x *index) MovedOrShared() (out []*Drive) {
 	return out
 }
 
-// WithName are the drives of which the serial, WWN, bay or model contains a word in capitals, in the order of their hosts
-// and bays.
+// WithName are the drives of which the serial, WWN, bay or model contains a word in capitals, in the order of their
+// hosts and bays.
 func (x *index) WithName(word string) (out []*Drive) {
 	x.list()
 	for _, host := range x.hosts {

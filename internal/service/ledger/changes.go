@@ -2,8 +2,8 @@ package ledger
 
 import "slices"
 
-// Changes are the keys of things that changed, in order. Each reader asks for those since its last call; only the newest
-// are kept.
+// Changes are the keys of things that changed, in order. Each reader asks for those since its last call; only the
+// newest are kept.
 type Changes struct {
 	keys []string
 	from int // the number of the first of them
@@ -18,8 +18,9 @@ func (c *Changes) AddAll() {
 	c.keys = nil
 }
 
-// Since gives the keys that were added since the number from an earlier call, some of them several times, and the number
-// for the next call; all is true where it may be anything. Of more than most keys, the older ones are dropped.
+// Since gives the keys that were added since the number from an earlier call, some of them several times, and the
+// number for the next call; all is true if anything may have changed. Of more than most keys, the older ones are
+// dropped.
 func (c *Changes) Since(since, most int) (keys []string, next int, all bool) {
 	if len(c.keys) > most {
 		c.from += len(c.keys) - most/2
