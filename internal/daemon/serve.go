@@ -120,7 +120,7 @@ func (c Serve) Run(ctx context.Context) error {
 	notify(c.Log, "READY=1\nSTATUS=serves "+c.reached(r))
 	live, ended := context.WithCancel(ctx)
 	defer ended()
-	watched(live, c.Log, func() { r.service.Ready() }) // it needs the lock of the service
+	watched(live, c.Log, func() { service.Alive(r.service) })
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP)
 	defer signal.Stop(again)

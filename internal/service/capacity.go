@@ -78,8 +78,8 @@ func (s *Service) capacityOf(pools []api.Pool, size drive.Bytes) ([]api.PeriodCa
 }
 
 func (s *Service) waysOf(id string, size drive.Bytes) ([]capacity.Way, bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	p := s.Fleet.Pools[id]
 	if p == nil || p.Wrong != "" || p.Torn {
 		return nil, false

@@ -128,7 +128,9 @@ func TestMerge(t *testing.T) {
 		b.report()
 		b.clock.forward(10 * time.Minute)
 	}
+	b.s.mu.Lock()
 	require.NoError(t, b.s.Readings.Fold())
+	b.s.mu.Unlock()
 	_, err := b.s.Inventory.SetItem(
 		"ida",
 		"DD004",

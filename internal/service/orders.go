@@ -83,7 +83,8 @@ func (s *Service) Tick() error {
 func (s *Service) locked(name string, do func(*fleet.Tick) error) (err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.guarded(&fleet.Tick{Batch: &store.Batch{}, Now: s.Clock.Now()}, name, func(t *fleet.Tick) { err = do(t) })
+	t := &fleet.Tick{Batch: &store.Batch{Observed: true}, Now: s.Clock.Now()}
+	s.guarded(t, name, func(t *fleet.Tick) { err = do(t) })
 	return err
 }
 

@@ -60,8 +60,8 @@ func (s *Service) Period(asked api.GetReportParams) (out api.PeriodReport, err e
 }
 
 func (s *Service) practice() api.Practice {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.Fleet.Practice
 }
 

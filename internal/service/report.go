@@ -117,7 +117,10 @@ func (s *Service) takeGroupLocked(group []*intake) {
 			continue
 		}
 		ids[in.report.Id] = true
-		b := &store.Batch{Once: &store.ReportID{ID: in.report.Id, Host: in.from, At: in.report.At}}
+		b := &store.Batch{
+			Observed: true,
+			Once:     &store.ReportID{ID: in.report.Id, Host: in.from, At: in.report.At},
+		}
 		taken, batches = append(taken, in), append(batches, b)
 		c := &fleet.Change{Batch: b, Host: h, Report: in.report, Live: s.Fleet.Newer(h, &in.report)}
 		if err := s.guard(&in.report, func() error { s.pass(c); return nil }); err != nil {

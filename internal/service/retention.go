@@ -98,17 +98,22 @@ func (s *Service) Tidy() error {
 	}
 	s.tidied = now
 	r := s.retention
-	_, answers := store.Remove[store.Answer](s.Store, "at < ?", time.Now().UTC().Add(-answersLast))
-	_, events := store.Remove[store.Event](s.Store, "at < ?", now.Add(-r.Events))
+	return s.Aside(func() error { return forget(s.Store, now, r) })
+}
+
+// forget deletes records that were kept long enough.
+func forget(st *store.Store, now time.Time, r Retention) error {
+	_, answers := store.Remove[store.Answer](st, "at < ?", time.Now().UTC().Add(-answersLast))
+	_, events := store.Remove[store.Event](st, "at < ?", now.Add(-r.Events))
 	_, orders := store.Remove[store.Order](
-		s.Store,
+		st,
 		"state <> ? and id < ?",
 		string(api.OrderStateWaiting),
 		idBefore(now.Add(-r.Orders)),
 	)
-	_, sent := store.Remove[store.Delivery](s.Store, "done = ? and made < ?", true, now.Add(-r.Deliveries).UnixMilli())
-	past := s.Store.ForgetPast(now.Add(-r.Past))
-	return errors.Join(answers, events, orders, sent, past, s.Store.Shrink())
+	_, sent := store.Remove[store.Delivery](st, "done = ? and made < ?", true, now.Add(-r.Deliveries).UnixMilli())
+	past := st.ForgetPast(now.Add(-r.Past))
+	return errors.Join(answers, events, orders, sent, past, st.Shrink())
 }
 
 // idBefore is the least id made at a moment.

@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"lantern/internal/api"
@@ -39,7 +38,7 @@ import (
 // goes through the ledger.
 type Service struct {
 	*ledger.Ledger
-	mu      sync.Mutex
+	mu      *ledger.Lock
 	waiting waiting
 
 	retention Retention
@@ -83,46 +82,46 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	v := views.New(l, f, r, m, j, o, g, b, t, k, w, e)
 	f.Work, t.Ended, w.News = w, k.TestToAcceptance, func() []notice.Notice { return n.Open }
 
-	s := &Service{Ledger: l, retention: UsualRetention}
+	s := &Service{Ledger: l, mu: &l.Mu, retention: UsualRetention}
 	s.Fleet, s.People, s.Recoveries, s.Readings = fleet.NewService(
 		f,
-		&s.mu,
+		s.mu,
 	), people.NewService(
 		p,
-		&s.mu,
+		s.mu,
 	), r, readings.NewService(
 		m,
-		&s.mu,
+		s.mu,
 	)
 	s.Judging, s.Orders, s.Progress, s.Bays = judging.NewService(
 		j,
-		&s.mu,
+		s.mu,
 	), orders.NewService(
 		o,
-		&s.mu,
+		s.mu,
 	), progress.NewService(
 		g,
-		&s.mu,
+		s.mu,
 	), bays.NewService(
 		b,
-		&s.mu,
+		s.mu,
 	)
 	s.Selftests, s.Stock, s.Swaps, s.Notices = selftests.NewService(
 		t,
-		&s.mu,
+		s.mu,
 	), stock.NewService(
 		k,
-		&s.mu,
+		s.mu,
 	), swaps.NewService(
 		w,
-		&s.mu,
+		s.mu,
 	), notices.NewService(
 		n,
-		&s.mu,
+		s.mu,
 	)
-	s.Inventory = inventory.NewService(e, &s.mu)
-	s.Views = views.NewService(v, &s.mu)
-	s.Rehearsal = rehearsal.NewService(&s.mu, l, f, r, j, t, k, w, s.Bays, s.Views)
+	s.Inventory = inventory.NewService(e, s.mu)
+	s.Views = views.NewService(v, s.mu)
+	s.Rehearsal = rehearsal.NewService(s.mu, l, f, r, j, t, k, w, s.Bays, s.Views)
 
 	l.Before = j.WriteStanding
 	l.After = func(*store.Batch) { m.RecallLate() }
@@ -132,10 +131,17 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) (*Service, error) {
 	return s, s.load()
 }
 
-// Changes is a number that increases when displayed data may have changed.
-func (s *Service) Changes() int {
+// Alive returns when the service can make a change: whatever was under way has ended. A service in which that never
+// happens must be started again.
+func Alive(s *Service) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+}
+
+// Changes is a number that increases when displayed data may have changed.
+func (s *Service) Changes() int {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.Generation
 }
 
@@ -173,8 +179,8 @@ func (s *Service) undo(b *store.Batch) error {
 
 // Ready reports whether reports and orders can be recorded, and if not, or not for much longer, why.
 func (s *Service) Ready() (says string, ready bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	says, _, _ = s.Trouble()
 	return says, s.Disk.Failed == ""
 }
@@ -185,8 +191,8 @@ func (s *Service) RestoredSays() string {
 	if !s.IsRestored() {
 		return ""
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if s.Restored.At.IsZero() {
 		return ""
 	}

@@ -2,15 +2,19 @@ package service
 
 import (
 	"cmp"
+	"database/sql"
 	"encoding/json"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/store"
 )
 
 // shown is all that people are shown, as JSON, without the moments at which things were last seen.
@@ -76,6 +80,113 @@ func difference(a, b string) string {
 		}
 	}
 	return ""
+}
+
+// free reports whether the lock can be had for reading.
+func free(s *Service) bool {
+	if !s.mu.TryRLock() {
+		return false
+	}
+	s.mu.RUnlock()
+	return true
+}
+
+// TestReadWhileWritten: while another process keeps the records from being written, reports and requests of people wait
+// and what is known can be read. A report may be seen before it is written, a decision not.
+func TestReadWhileWritten(t *testing.T) {
+	b := newBench(t)
+	b.s.Fleet.GraceUntil = time.Time{}
+	other, err := sql.Open("sqlite", "file:"+b.file)
+	require.NoError(t, err)
+	defer other.Close()
+	other.SetMaxOpenConns(1)
+	during := func(change func() error, meanwhile func()) {
+		_, err := other.Exec("begin immediate")
+		require.NoError(t, err)
+		writes, done := make(chan struct{}), make(chan error)
+		b.s.Write = func(batches ...*store.Batch) error {
+			close(writes)
+			return b.store.Write(batches...)
+		}
+		go func() { done <- change() }()
+		<-writes
+		meanwhile()
+		select {
+		case err := <-done:
+			require.Fail(t, "it was not written, and is done", "%v", err)
+		default:
+		}
+		_, err = other.Exec("rollback")
+		require.NoError(t, err)
+		require.NoError(t, <-done)
+	}
+	b.report()
+	b.clock.forward(time.Minute)
+	b.drives[0].Reading = api.Reading{
+		At:      b.clock.Now(),
+		Metrics: map[string]float64{"pending_sectors": 40, "power_on_hours": 101},
+	}
+	report := b.next()
+	during(func() error { return b.s.TakeReport("fulmar", report) }, func() {
+		require.NotEmpty(t, b.drive("AA001").Findings)
+		b.shown()
+	})
+	require.NotEmpty(t, b.drive("AA001").Findings)
+
+	during(func() error { _, err := b.s.Swaps.PlanSwap("ida", "AA001"); return err }, func() {
+		require.False(t, free(b.s), "nobody sees a swap that is not recorded")
+	})
+	require.Len(t, b.s.Swaps.Swaps(true), 1)
+
+	require.Panics(t, func() {
+		b.s.mu.RLock()
+		defer b.s.mu.RUnlock()
+		_ = b.s.Commit(&store.Batch{})
+	}, "who reads changes nothing")
+}
+
+// TestReadBesides: people read everything while reports come, drives go and pools change; in the end all is shown as it
+// is after a restart. The race detector watches.
+func TestReadBesides(t *testing.T) {
+	b := newBench(t)
+	b.s.Fleet.GraceUntil = time.Time{}
+	ended := make(chan struct{})
+	var readers sync.WaitGroup
+	for range 3 {
+		readers.Go(func() {
+			for {
+				select {
+				case <-ended:
+					return
+				default:
+					b.shown()
+				}
+			}
+		})
+	}
+	all := slices.Clone(b.drives)
+	for n := range 40 {
+		b.drives = slices.Clone(all)
+		for i := range b.drives {
+			b.drives[i].Reading = api.Reading{
+				At:      b.clock.Now(),
+				Metrics: map[string]float64{"pending_sectors": float64((n + i) % 3 * 8), "power_on_hours": float64(100 + n)},
+			}
+		}
+		b.pool.Groups[0].Members[2].State = "online"
+		if n%4 == 3 {
+			b.drives = b.drives[:2]
+			b.pool.Groups[0].Members[2].State = "missing"
+		}
+		b.report()
+		require.NoError(t, b.s.Tick())
+	}
+	close(ended)
+	readers.Wait()
+	before := b.shown()
+	b.restart()
+	b.s.Fleet.GraceUntil = time.Time{}
+	require.Empty(t, difference(before, b.shown()), "after a restart it is as it was")
 }
 
 // TestNotWritten: whatever is done while nothing can be written changes nothing of what people are shown, and succeeds
@@ -199,17 +310,42 @@ func TestNotWritten(t *testing.T) {
 		{"the host is quiet", b.s.Tick},
 		{"and back", report(func() {})},
 	}
+	// What is being written may be read meanwhile, or not, and none of it stays.
+	read := false
+	b.s.Write = func(batches ...*store.Batch) error {
+		if read = free(b.s); read {
+			b.shown()
+		}
+		return b.store.Write(batches...)
+	}
+	reads := map[string]bool{}
 	for _, x := range steps {
 		if x.what == "the host is quiet" {
 			b.clock.forward(10 * time.Minute)
 		}
 		before := b.shown()
 		require.NoError(t, b.store.ReadOnly(true))
+		b.s.Disk.Failed = ""
 		require.Error(t, x.do(), x.what)
+		reads[x.what] = read
 		require.Empty(t, difference(before, b.shown()), "%s was not written, and is shown", x.what)
 		require.NoError(t, b.store.ReadOnly(false))
 		require.NoError(t, x.do(), x.what)
 		require.NotEmpty(t, difference(before, b.shown()), "%s changes nothing", x.what)
+	}
+	for what, observed := range map[string]bool{
+		"a drive comes":       true,
+		"a reading":           true,
+		"it goes on":          true,
+		"and back":            true,
+		"a room":              false,
+		"a threshold":         false,
+		"a light":             false,
+		"an outcome":          false,
+		"its begin":           false,
+		"the drive is pulled": false, // it is a step of the swap
+	} {
+		require.Equal(t, observed, reads[what], "%s can be seen while it is written", what)
 	}
 	before := b.shown()
 	b.restart()

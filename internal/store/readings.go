@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -90,13 +91,15 @@ func each[T any](q *gorm.DB, f func(T) error) error {
 	return rows.Err()
 }
 
-// Of gives a drive's readings and blocks that reach to since or beyond.
+// Of gives a drive's readings and blocks that reach to since or beyond, both of one moment.
 func (s *Store) Of(drive string, since time.Time) (blocks []Block, loose []Reading, err error) {
-	if blocks, err = All[Block](s, "first", "drive = ? and last >= ?", drive, since.UnixMilli()); err != nil {
-		return nil, nil, err
-	}
-	loose, err = All[Reading](s, "at", "drive = ? and at >= ?", drive, since.UnixMilli())
-	return blocks, loose, err
+	ms := since.UnixMilli()
+	return blocks, loose, s.read.Transaction(func(tx *gorm.DB) error {
+		return errors.Join(
+			tx.Where("drive = ? and last >= ?", drive, ms).Order("first").Find(&blocks).Error,
+			tx.Where("drive = ? and at >= ?", drive, ms).Order("at").Find(&loose).Error,
+		)
+	})
 }
 
 // Around reports whether there is a reading of a drive at a time outside blocks, and gives the blocks that may have

@@ -16,8 +16,8 @@ import (
 
 // Layouts lists how a host's enclosures look.
 func (s *Service) Layouts(name string) ([]api.Layout, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
 		return nil, fleet.NoHost(s.fleet, name)

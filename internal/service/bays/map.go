@@ -14,8 +14,8 @@ import (
 
 // Bays is the bay map of a host.
 func (s *Service) Bays(name string) (api.BayMap, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	h := s.fleet.Hosts[name]
 	if h == nil {
 		return api.BayMap{}, fleet.NoHost(s.fleet, name)
@@ -98,8 +98,8 @@ func (s *State) occupied(b *api.Bay, d *fleet.Drive, j judging.Judged) {
 
 // Lights lists those that have not ended.
 func (s *Service) Lights() []api.Light {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := []api.Light{}
 	for _, l := range s.LightByID {
 		out = append(out, l.Light)

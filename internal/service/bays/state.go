@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"lantern/internal/core/enclosure"
@@ -44,11 +43,11 @@ func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State,
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *sync.Mutex
+	mu *ledger.Lock
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }
 
 // Load makes the lights that have not ended and the surveys from what is in the store.
 func (s *State) Load() error {

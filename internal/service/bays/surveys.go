@@ -20,8 +20,8 @@ const surveyLight = 10 * time.Minute
 
 // Survey gives the present state of a host's survey.
 func (s *Service) Survey(name string) (api.Survey, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if s.fleet.Hosts[name] == nil {
 		return api.Survey{}, fleet.NoHost(s.fleet, name)
 	}

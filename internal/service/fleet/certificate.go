@@ -73,8 +73,8 @@ func (s *Service) Authority() (*authority.Authority, error) {
 // Shows refuses an agent that does not present one of its host's certificates, if the host has any. shown is nil where
 // it presented none.
 func (s *Service) Shows(host string, shown *x509.Certificate) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	h := s.Hosts[host]
 	if h == nil {
 		return nil

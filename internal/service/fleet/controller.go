@@ -93,8 +93,8 @@ func (s *Service) keepController(h *Host, row store.Host, secret *store.HostSecr
 
 // ControllerVersion changes with the settings of a host's management controller; empty where there is none.
 func (s *Service) ControllerVersion(host string) string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if h := s.Hosts[host]; h != nil {
 		return versionOf(&h.Host)
 	}
@@ -111,8 +111,8 @@ func versionOf(h *store.Host) string {
 
 // AgentController gives a host's own agent the settings of its management controller; ok is false where there is none.
 func (s *Service) AgentController(host string) (v api.AgentController, ok bool, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	h := s.Hosts[host]
 	if h == nil {
 		return v, false, nil

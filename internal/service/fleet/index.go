@@ -263,8 +263,8 @@ func (p *Pool) DriveKeys() map[string]bool { return p.drives }
 
 // HostOf gives the host of a token.
 func (s *Service) HostOf(token string) (string, bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	hash := secret.Hash(token)
 	is := func(h *Host) bool { return h != nil && subtle.ConstantTimeCompare(h.TokenHash, hash) == 1 }
 	if name, known := s.index.tokens[string(hash)]; known && is(s.Hosts[name]) {

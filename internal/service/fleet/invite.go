@@ -84,8 +84,8 @@ func viewInvitation(row store.Invitation) api.Invitation {
 
 // Invitations are the valid invitations, and the waiting hosts.
 func (s *Service) Invitations() (api.Invitations, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := api.Invitations{Open: []api.Invitation{}, Asking: []api.AskingHost{}}
 	open, err := store.All[store.Invitation](s.Store, "id", "")
 	if err != nil {

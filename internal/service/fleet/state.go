@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sync"
 	"time"
 
 	"lantern/internal/api"
@@ -62,12 +61,12 @@ func New(l *ledger.Ledger) *State {
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu        *sync.Mutex
+	mu        *ledger.Lock
 	authority *authority.Authority // nil until first used
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{State: s, mu: mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{State: s, mu: mu} }
 
 // After a start, known hosts have this time to report before anybody is notified that they do not.
 const (

@@ -215,8 +215,8 @@ func (s *State) stateOf(i *inventory.Item, v api.InventoryItem) string {
 
 // Item is the record of one drive.
 func (s *Service) Item(name string) (api.InventoryItem, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	serial, err := s.resolve(name, false)
 	if err != nil {
 		return api.InventoryItem{}, err

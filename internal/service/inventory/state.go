@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"lantern/internal/core/inventory"
 	"lantern/internal/service/fleet"
@@ -40,11 +39,11 @@ func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State)
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *sync.Mutex
+	mu *ledger.Lock
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }
 
 // Load loads the items from the store.
 func (s *State) Load() error {

@@ -115,8 +115,8 @@ func ownFacts(d *fleet.Drive, at fleet.Place) ownrule.Facts {
 
 // Rules lists all rules and thresholds.
 func (s *Service) Rules() api.Rules {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.viewRules()
 }
 

@@ -2,7 +2,6 @@ package judging
 
 import (
 	"errors"
-	"sync"
 
 	"lantern/internal/core/health"
 	"lantern/internal/service/fleet"
@@ -47,11 +46,11 @@ func New(
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *sync.Mutex
+	mu *ledger.Lock
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }
 
 // Load loads the rules and findings from the store.
 func (s *State) Load() error {

@@ -39,12 +39,12 @@ func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 			closed(bad.Error()),
 		)
 	}
-	s.mu.Lock()
+	s.mu.RLock()
 	var keys []string
 	for k := range s.fleet.Drives {
 		keys = append(keys, k)
 	}
-	s.mu.Unlock()
+	s.mu.RUnlock()
 	slices.Sort(keys)
 	begun := time.Now()
 	for _, k := range keys {
@@ -83,8 +83,8 @@ func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error)
 	if err := probe.Set(req.Name, req.Value); err != nil {
 		return out, problem.New(422, "bad-setting", "Choose a value within its bounds.", "It cannot be set so: %s.", err)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if req.Pool != "" {
 		if _, err := s.fleet.FindPool(req.Pool); err != nil {
 			return out, err
@@ -154,17 +154,17 @@ func (s *Service) tryOn(
 	p *ownrule.Program,
 	back time.Duration,
 ) (flag api.RuleFlag, readings int, err error) {
-	s.mu.Lock()
+	s.mu.RLock()
 	d := s.fleet.Drives[key]
 	if d == nil {
-		s.mu.Unlock()
+		s.mu.RUnlock()
 		return flag, 0, nil
 	}
 	at := s.Places()[key]
 	facts := ownFacts(d, at)
 	flag = api.RuleFlag{Drive: key, Tail: d.Tail(), Bay: d.BayName(), Pool: facts.Pool}
 	since := s.Clock.Now().Add(-back)
-	s.mu.Unlock()
+	s.mu.RUnlock()
 	rs, err := s.readings.ReadingsOf(key, since)
 	if err != nil {
 		return flag, 0, err

@@ -17,8 +17,11 @@ import (
 
 // Ledger is the path of every change: it is written first, then sent to listeners.
 type Ledger struct {
+	Mu    Lock // guards the state of the whole service
 	Clock clock.Clock
 	Store *store.Store
+	// Write stores batches in one transaction: Store.Write, in tests something around it.
+	Write func(...*store.Batch) error
 	Log   *slog.Logger
 	bus   *bus
 	// generation counts the changes: values computed from an older one are computed again.
@@ -41,7 +44,7 @@ func (s *Ledger) IsRestored() bool { return s.restored.Load() }
 
 // New makes a Ledger on a store.
 func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
-	l := &Ledger{Clock: c, Store: st, Log: log, bus: newBus()}
+	l := &Ledger{Clock: c, Store: st, Write: st.Write, Log: log, bus: newBus()}
 	var err error
 	if l.Restored, err = st.Restored(); err != nil {
 		log.Error("whether these records were restored cannot be read: no order is given", "error", err)
@@ -55,8 +58,12 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
 const slowWrite = time.Second
 
 // Commit writes batches in one transaction and then sends their events. If it fails, what they changed in memory is
-// undone. Must be called with the lock of the service held.
+// undone. What only records observations may be read while it is written, so that nobody waits for the disk; a change
+// that a person or a procedure made is seen by nobody before it is written. Must be called with Mu held for a change.
 func (s *Ledger) Commit(batches ...*store.Batch) error {
+	if s.Mu.reading {
+		panic("a change with the lock that is for reading")
+	}
 	s.Before(batches[len(batches)-1])
 	batches = slices.DeleteFunc(slices.Clone(batches), (*store.Batch).Empty)
 	if len(batches) == 0 {
@@ -64,13 +71,13 @@ func (s *Ledger) Commit(batches ...*store.Batch) error {
 	}
 	s.Changed()
 	begun := time.Now()
-	err := s.Store.Write(batches...)
+	err := s.write(batches)
 	if took := time.Since(begun); took > slowWrite {
 		records := 0
 		for _, b := range batches {
 			records += len(b.Records())
 		}
-		s.Log.Warn("the disk under the records is slow: everybody waited for one change to be written", "took", took,
+		s.Log.Warn("the disk under the records is slow: all other changes waited for one to be written", "took", took,
 			"records", records)
 	}
 	if s.wrote(err); err != nil {
@@ -86,6 +93,35 @@ func (s *Ledger) Commit(batches ...*store.Batch) error {
 		}
 	}
 	return nil
+}
+
+// write stores batches, and lets readers in meanwhile if they only record observations. While writing fails, it does
+// not, so that nobody is shown what is taken back again.
+func (s *Ledger) write(batches []*store.Batch) error {
+	write := func() error { return s.Write(batches...) }
+	if s.Disk.Failed != "" || slices.ContainsFunc(batches, decides) {
+		return write()
+	}
+	return s.Aside(write)
+}
+
+// Aside runs f, which uses the store and nothing in memory, and lets readers in meanwhile. Must be called with Mu held
+// for a change.
+func (s *Ledger) Aside(f func() error) error {
+	defer s.Mu.letRead()()
+	return f()
+}
+
+// decides reports whether a batch records more than observations, which are true even if they cannot be written.
+func decides(b *store.Batch) bool {
+	return !b.Observed || slices.ContainsFunc(b.Records(), func(record any) bool {
+		switch record.(type) {
+		case *store.Host, *store.Drive, *store.Reading, *store.BadPage, *store.Recovery, *store.Sample,
+			*store.Standing, *store.FoundLog, *store.TestRun, *store.PlannedTest, *store.Notice, *store.PoolUse:
+			return false
+		}
+		return true
+	})
 }
 
 // UndoAll reverts in memory batches that were not written, the last first.

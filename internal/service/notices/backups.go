@@ -27,8 +27,8 @@ func (s *Service) Backed(b Backups) {
 
 // Backups gives the state of backups.
 func (s *Service) Backups() Backups {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.own.backups
 }
 

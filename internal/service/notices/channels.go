@@ -157,8 +157,8 @@ func grave(c notice.Change) int {
 
 // Channels lists channels, without their secrets.
 func (s *Service) Channels() []api.Channel {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := []api.Channel{}
 	for _, o := range s.channels {
 		out = append(out, s.viewChannel(o))

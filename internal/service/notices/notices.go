@@ -326,8 +326,8 @@ func (s *State) fullness(b *store.Batch, p *fleet.Pool, now time.Time) notice.Fu
 
 // Notices lists the open notices, and with all also the newest closed ones.
 func (s *Service) Notices(all bool) ([]api.Notice, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	now := s.Clock.Now()
 	list := slices.Clone(s.Open)
 	if all {

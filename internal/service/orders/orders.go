@@ -55,7 +55,7 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	for {
-		s.mu.Lock()
+		s.mu.RLock()
 		out := []api.Order{}
 		for _, o := range s.Waiting {
 			if o.Host == from && s.Restored.At.IsZero() && !s.contested(o) {
@@ -67,7 +67,7 @@ func (s *Service) TakeOrders(ctx context.Context, from string, wait time.Duratio
 			c = make(chan struct{})
 			s.wake[from] = c
 		}
-		s.mu.Unlock()
+		s.mu.RUnlock()
 		if len(out) > 0 {
 			slices.SortFunc(out, func(a, b api.Order) int { return strings.Compare(a.Id, b.Id) })
 			return out, nil
@@ -124,8 +124,8 @@ func (o *Order) entry(who, action, result string) *store.AuditEntry {
 
 // Order finds an order by its id.
 func (s *Service) Order(id string) (api.Order, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if o := s.Waiting[id]; o != nil {
 		return o.Order, nil
 	}

@@ -3,7 +3,6 @@ package orders
 import (
 	"encoding/json"
 	"fmt"
-	"sync"
 
 	"lantern/internal/api"
 	"lantern/internal/service/fleet"
@@ -29,11 +28,11 @@ func New(l *ledger.Ledger, fleetState *fleet.State) *State {
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *sync.Mutex
+	mu *ledger.Lock
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }
 
 // Load loads the orders without an outcome from the store.
 func (s *State) Load() error {

@@ -11,8 +11,8 @@ import (
 
 // Recoveries lists recoveries, the newest first, without their course.
 func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := []api.Recovery{}
 	id := poolName
 	if p, err := s.fleet.FindPool(poolName); err == nil {
@@ -41,8 +41,8 @@ func (s *Service) Recoveries(poolName string, limit int) ([]api.Recovery, error)
 
 // Recovery is one recovery with its course.
 func (s *Service) Recovery(id string) (api.Recovery, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	c := s.recoveries.Courses[id]
 	if c == nil {
 		return api.Recovery{}, problem.New(

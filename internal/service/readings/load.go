@@ -242,7 +242,7 @@ func (s *State) Save() error {
 		b.Put(&record)
 		upto[key] = record.Upto
 	}
-	if err := s.Store.Write(b); err != nil {
+	if err := s.Aside(func() error { return s.Store.Write(b) }); err != nil {
 		return err
 	}
 	for key, ms := range upto {

@@ -211,12 +211,14 @@ func (s *State) foldInto(key string, d *fleet.Drive, rs []history.Reading, loose
 	slices.SortStableFunc(rs, func(a, b history.Reading) int { return a.At.Compare(b.At) })
 	last := rs[len(rs)-1].At.UnixMilli()
 	record := s.recordOf(key, d)
-	err = s.Store.Fold(
-		store.Block{Drive: key, First: rs[0].At.UnixMilli(), Last: last, Count: len(rs), Data: history.EncodeBlock(rs)},
-		loose,
-		of,
-		record,
-	)
+	b := store.Block{
+		Drive: key,
+		First: rs[0].At.UnixMilli(),
+		Last:  last,
+		Count: len(rs),
+		Data:  history.EncodeBlock(rs),
+	}
+	err = s.Aside(func() error { return s.Store.Fold(b, loose, of, record) })
 	if err == nil {
 		s.saved(key, d, record.Upto)
 	}
@@ -274,8 +276,8 @@ func (s *State) Life(d *fleet.Drive) (map[drive.MetricName]history.Life, error) 
 
 // Readings gives every reading of a drive since a time, complete and in order, with the drive's key.
 func (s *Service) Readings(name string, hours int) (key string, out []history.Reading, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	d, err := s.fleet.FindDrive(name)
 	if err != nil {
 		return "", nil, err
@@ -338,8 +340,8 @@ func (n Newest) Line() Line {
 
 // Latest gives the newest values of all drives, by drive.
 func (s *Service) Latest() []Newest {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	all := 0
 	for _, d := range s.fleet.Drives {
 		all += len(d.Record)
@@ -392,6 +394,8 @@ func (s *State) Forget(now time.Time) error {
 		return nil
 	}
 	s.forgot = now
-	_, err := store.Remove[store.ReportID](s.Store, "at < ?", now.Add(-idsLast))
-	return err
+	return s.Aside(func() error {
+		_, err := store.Remove[store.ReportID](s.Store, "at < ?", now.Add(-idsLast))
+		return err
+	})
 }

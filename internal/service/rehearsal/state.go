@@ -2,8 +2,6 @@
 package rehearsal
 
 import (
-	"sync"
-
 	"lantern/internal/service/bays"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/judging"
@@ -18,7 +16,7 @@ import (
 // Service makes a copy, and takes one over. It has no state of its own; its methods take the lock.
 type Service struct {
 	*ledger.Ledger
-	mu         *sync.Mutex
+	mu         *ledger.Lock
 	fleet      *fleet.State
 	recoveries *recoveries.State
 	judging    *judging.State
@@ -31,7 +29,7 @@ type Service struct {
 
 // NewService makes copies from the state of the other packages.
 func NewService(
-	mu *sync.Mutex,
+	mu *ledger.Lock,
 	l *ledger.Ledger,
 	f *fleet.State,
 	r *recoveries.State,

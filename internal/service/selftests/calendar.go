@@ -56,8 +56,8 @@ func (s *State) forecast(plans map[string]*plan, until time.Time) ([]selftest.It
 
 // Calendar shows the tests of a span of time.
 func (s *Service) Calendar(from, to time.Time) (api.Calendar, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	in, err := s.calendarSpan(from, to)
 	if err != nil {
 		return api.Calendar{}, err
@@ -68,8 +68,8 @@ func (s *Service) Calendar(from, to time.Time) (api.Calendar, error) {
 
 // PreviewPlans shows the calendar as it would be if a plan were changed, made or removed. Nothing is stored.
 func (s *Service) PreviewPlans(by string, req api.PlanPreview) (api.Calendar, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	in, err := s.calendarSpan(req.From, time.Time{})
 	if err == nil && req.Weeks > 0 {
 		in, err = s.calendarSpan(in.From, in.From.AddDate(0, 0, 7*req.Weeks))
@@ -271,8 +271,8 @@ func (s *State) viewItem(it *selftest.Item, now time.Time) api.PlannedTest {
 
 // PlannedTests lists tests in order of time.
 func (s *Service) PlannedTests(f api.ListPlannedTestsParams) (api.PlannedTestPage, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	page := api.PlannedTestPage{Tests: []api.PlannedTest{}}
 	in, err := s.calendarSpan(f.From, f.To)
 	if err != nil {
@@ -370,8 +370,8 @@ type FeedDay struct {
 
 // FeedDays are the days of a calendar feed: from a month ago to five weeks ahead.
 func (s *Service) FeedDays() []FeedDay {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	now := s.Clock.Now()
 	items, _ := s.forecast(s.plans, now.AddDate(0, 0, 35))
 	places := s.judging.Places()

@@ -354,8 +354,8 @@ func (s *State) CorePlans(with *plan, name string) (out []*selftest.Plan) {
 
 // Plans lists all plans, the most specific first.
 func (s *Service) Plans() []api.Plan {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	follow := map[string]int{}
 	for _, m := range s.members(s.plans, s.Clock.Now()) {
 		follow[m.Plan.Name]++

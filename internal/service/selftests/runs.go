@@ -296,8 +296,8 @@ func (s *State) StopTest(b *store.Batch, d *fleet.Drive, r *Run, by string) {
 
 // TestRuns lists self-tests that were ordered, the newest first.
 func (s *Service) TestRuns(name string) ([]api.TestRun, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	where, args := "1 = 1", []any(nil)
 	if name != "" {
 		d, err := s.fleet.FindDrive(name)

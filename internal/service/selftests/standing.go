@@ -201,8 +201,8 @@ func (s *Service) standings(pool string) (out []standing, err error) {
 
 // drivesOf gives all drives, and the id of a pool that is given by its name.
 func (s *Service) drivesOf(pool string) (all []*fleet.Drive, id string, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if pool == "" {
 		return s.fleet.ByPlace(), "", nil
 	}
@@ -215,8 +215,8 @@ func (s *Service) drivesOf(pool string) (all []*fleet.Drive, id string, err erro
 
 // standingsNow are the tests of some drives, or of those of them that are in one pool.
 func (s *Service) standingsNow(some []*fleet.Drive, pool string) (out []standing) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	now, places, core := s.Clock.Now(), s.judging.Places(), s.CorePlans(nil, "")
 	for _, d := range some {
 		key := d.Key()

@@ -1,7 +1,6 @@
 package selftests
 
 import (
-	"sync"
 	"time"
 
 	"lantern/internal/core/selftest"
@@ -54,8 +53,8 @@ func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State,
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *sync.Mutex
+	mu *ledger.Lock
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *sync.Mutex) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }

@@ -72,8 +72,8 @@ func (p acceptPolicy) stages() []accept.Stage { return accept.Policy(p.Surface, 
 
 // AcceptPolicy gives the policy.
 func (s *Service) AcceptPolicy() api.AcceptPolicy {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.policy.AcceptPolicy
 }
 
@@ -398,8 +398,8 @@ func (s *State) FindAcceptance(name string) (best *Acceptance, err error) {
 
 // Acceptance is one.
 func (s *Service) Acceptance(name string) (api.Acceptance, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	a, err := s.FindAcceptance(name)
 	if err != nil {
 		return api.Acceptance{}, err
@@ -409,8 +409,8 @@ func (s *Service) Acceptance(name string) (api.Acceptance, error) {
 
 // Acceptances lists them, the newest first.
 func (s *Service) Acceptances() []api.Acceptance {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := []api.Acceptance{}
 	for _, a := range s.AcceptanceByID {
 		out = append(out, s.ViewAcceptance(a))

@@ -20,8 +20,8 @@ import (
 // Stock lists the drives that are kept to replace others: drives that people added, accepted drives, and blank drives
 // in a bay that are in no pool.
 func (s *Service) Stock() []api.StockItem {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.Items()
 }
 

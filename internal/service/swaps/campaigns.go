@@ -320,8 +320,8 @@ func (s *State) poolToCampaigns(b *store.Batch, at time.Time, p *fleet.Pool) {
 
 // Campaign is one; Campaigns are all, the newest first.
 func (s *Service) Campaign(name string) (api.Campaign, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	c, err := s.FindCampaign(name)
 	if err != nil {
 		return api.Campaign{}, err
@@ -331,8 +331,8 @@ func (s *Service) Campaign(name string) (api.Campaign, error) {
 
 // Campaigns lists all campaigns, the newest first.
 func (s *Service) Campaigns() []api.Campaign {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := []api.Campaign{}
 	for _, c := range s.CampaignByID {
 		out = append(out, s.viewCampaign(c))

@@ -103,8 +103,8 @@ func (s *State) loadSwaps(where string, args ...any) error {
 
 // Differing lists the swaps, open or ended, whose replay does not give their recorded state, and why.
 func (s *Service) Differing() (out []string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	for _, w := range s.SwapByID {
 		if w.Differs != "" {
 			out = append(out, fmt.Sprintf("%s in %s: %s", w.Old.Tail(), w.Pool, w.Differs))

@@ -238,8 +238,7 @@ func (s *State) kin(key string) []api.Sibling {
 
 // Swaps lists swaps, the newest first.
 func (s *Service) Swaps(open bool) []api.Swap {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.lockToView(func(*Swap) bool { return true })()
 	out := []api.Swap{}
 	for _, w := range s.SwapByID {
 		if !open || w.Phase.Open() {
@@ -251,10 +250,23 @@ func (s *Service) Swaps(open bool) []api.Swap {
 	return out
 }
 
+// lockToView takes the lock to show some swaps: for a change if there is a plan among them, which may be composed again
+// (see refresh), and else to read.
+func (s *Service) lockToView(some func(*Swap) bool) (unlock func()) {
+	s.mu.RLock()
+	for _, w := range s.SwapByID {
+		if w.Phase == swap.Planned && some(w) {
+			s.mu.RUnlock()
+			s.mu.Lock()
+			return s.mu.Unlock
+		}
+	}
+	return s.mu.RUnlock
+}
+
 // Swap is one swap.
 func (s *Service) Swap(id string) (api.Swap, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	defer s.lockToView(func(w *Swap) bool { return w.ID == id })()
 	if w := s.SwapByID[id]; w != nil {
 		if _, _, err := s.refresh(w, w.KeepSpare); err != nil {
 			return api.Swap{}, err

@@ -198,8 +198,8 @@ func (s *Service) Advice(leadDays, confidence float64) (api.StockAdvice, error) 
 			"A delivery takes 1 to 730 days, and the confidence is from 0.5 to 0.999.",
 		)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	all, err := s.lives(countsReplace)
 	if err != nil {
 		return api.StockAdvice{}, err

@@ -135,8 +135,8 @@ func (s *State) happenings(d *fleet.Drive) []api.Happening {
 
 // Drive is one drive with all its data.
 func (s *Service) Drive(name string) (api.Drive, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	d, err := s.fleet.FindDrive(name)
 	if err != nil {
 		return api.Drive{}, err
@@ -294,8 +294,8 @@ func (s *State) viewMetrics(d *fleet.Drive) []api.MetricValue {
 
 // Trend is one metric of a drive over time, with its group's other members beside it.
 func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	d, err := s.fleet.FindDrive(name)
 	if err != nil {
 		return api.Trend{}, err

@@ -19,8 +19,8 @@ import (
 
 // Report is the record of a swap: observations and actions, by whom and when, and the time at each margin.
 func (s *Service) Report(id string) (api.SwapReport, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	w := s.swaps.SwapByID[id]
 	if w == nil {
 		return api.SwapReport{}, problem.New(
@@ -108,8 +108,8 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 	if err != nil {
 		return nil, "", err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	w := s.swaps.SwapByID[id]
 	d := s.fleet.Drives[w.Old.Key()]
 	if d == nil {
@@ -122,8 +122,8 @@ func (s *Service) Evidence(id string) (files []EvidenceFile, tail string, err er
 
 // EvidenceNow is the same for any drive in its present state, with or without a swap.
 func (s *Service) EvidenceNow(name string) (files []EvidenceFile, tail string, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	d, err := s.fleet.FindDrive(name)
 	if err != nil {
 		return nil, "", err

@@ -41,8 +41,8 @@ func (s *Service) Drives(f api.ListDrivesParams) (api.DrivePage, error) {
 		*names = slices.DeleteFunc(*names, func(n string) bool { return n == "" }) // an empty one selects everything
 	}
 	f.Verdict = slices.DeleteFunc(f.Verdict, func(v api.Verdict) bool { return v == "" })
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	if err := s.namesThere(f); err != nil {
 		return api.DrivePage{}, err
 	}
@@ -305,8 +305,8 @@ func (s *State) sorted(fits []*fleet.Drive, sort string) []*fleet.Drive {
 
 // Search finds drives, pools, hosts and bays by any part of their names: the best twenty, names that end in q first.
 func (s *Service) Search(q string) []api.Hit {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	type scored struct {
 		api.Hit
 		score int

@@ -11,8 +11,8 @@ import (
 // Horizon shows all pools in a limited number of blocks, the worst first. A block is a pool; if there are more pools
 // than blocks, a block is a place; if there are more places than blocks, the last block is all other places.
 func (s *Service) Horizon(blocks int) api.Horizon {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	all, moving := s.poolsByMargin(), s.moving()
 	out := api.Horizon{Pools: len(all), Grouped: len(all) > blocks, Blocks: []api.HorizonBlock{},
 		Systems: s.systems(all)}

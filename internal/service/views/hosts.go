@@ -16,8 +16,8 @@ import (
 
 // Hosts lists all hosts.
 func (s *Service) Hosts() []api.Host {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := make([]api.Host, 0, len(s.fleet.Hosts))
 	for _, h := range s.fleet.Hosts {
 		out = append(out, s.viewHost(h))

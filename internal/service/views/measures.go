@@ -24,8 +24,8 @@ type DriveMeasure struct {
 
 // Measures gives the present values. shown says of which drives values are given one by one, by their verdicts.
 func (s *Service) Measures(shown func(health.Verdict) bool) Measures {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := Measures{Verdicts: map[health.Verdict]int{}, Findings: map[string]int{}}
 	verdicts, places := s.judging.Judge(), s.judging.Places()
 	for _, d := range s.fleet.ByPlace() {

@@ -99,8 +99,8 @@ func (s *Service) RemovePriorityHours(by, name string) (api.Pool, error) {
 
 // Pools lists pools, the one with the least margin first, unknown ones before all; next is the cursor of the next page.
 func (s *Service) Pools(f api.ListPoolsParams) (page []api.Pool, next string, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	all := s.poolsByMargin()
 	if f.Place != "" {
 		all = slices.DeleteFunc(slices.Clone(all), func(p *listedPool) bool { return p.place != f.Place })
@@ -139,8 +139,8 @@ func (s *Service) AllPools() []api.Pool {
 
 // Pool is one pool, by name or id.
 func (s *Service) Pool(name string) (api.Pool, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	p, err := s.fleet.FindPool(name)
 	if err != nil {
 		return api.Pool{}, err

@@ -27,14 +27,14 @@ func (s *State) poolCopy(name string) (pool.Pool, error) {
 
 // WhatIf answers what happens to a pool when members are lost, and on request for every set of n members.
 func (s *Service) WhatIf(name string, lose []string, survives int, limit float64) (api.Prospect, error) {
-	s.mu.Lock()
+	s.mu.RLock()
 	p, err := s.poolCopy(name)
 	if err != nil {
-		s.mu.Unlock()
+		s.mu.RUnlock()
 		return api.Prospect{}, err
 	}
 	names, label := s.progress.LostWith(&p, s.progress.MemberNames(&p, lose)), s.progress.Label(&p)
-	s.mu.Unlock()
+	s.mu.RUnlock()
 	out, err := wire.WhatIf(&p, names, survives, limit, label)
 	if err != nil {
 		return out, problem.New(422, "bad-question", "See its members: lantern pool "+p.Name, "%s.", err)
@@ -44,10 +44,10 @@ func (s *Service) WhatIf(name string, lose []string, survives int, limit float64
 
 // PlanMoves finds the order of changes in a pool that moves least.
 func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, error) {
-	s.mu.Lock()
+	s.mu.RLock()
 	p, err := s.poolCopy(name)
 	if err != nil {
-		s.mu.Unlock()
+		s.mu.RUnlock()
 		return api.MoveOrder{}, err
 	}
 	for i, c := range asked.Changes {
@@ -55,7 +55,7 @@ func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, e
 			asked.Changes[i].Out = s.progress.MemberNames(&p, []string{c.Out})[0]
 		}
 	}
-	s.mu.Unlock()
+	s.mu.RUnlock()
 	out, err := wire.Moves(&p, asked)
 	if err != nil {
 		return out, problem.New(422, "bad-question", "See the pool and its members: lantern pool "+p.Name, "%s.", err)
@@ -66,8 +66,8 @@ func (s *Service) PlanMoves(name string, asked api.MovesAsked) (api.MoveOrder, e
 // Fit gives for each member of a pool the size of a replacement, and the drives that a swap would accept: spares of the
 // pool, and sound unused drives of the same host.
 func (s *Service) Fit(name string) ([]api.Fit, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	p, err := s.poolCopy(name)
 	if err != nil {
 		return nil, err

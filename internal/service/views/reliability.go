@@ -186,8 +186,8 @@ func (s *Service) Failures(p api.GetFailuresParams) (api.Failures, error) {
 	if err := checkRates(by, counts, confidence); err != nil {
 		return api.Failures{}, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	all, err := s.lives(counts)
 	if err != nil {
 		return api.Failures{}, err

@@ -22,8 +22,8 @@ const fillingShare = 0.80
 
 // Round lists what needs a person now, in order.
 func (s *Service) Round() api.Round {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	return s.round()
 }
 

@@ -64,8 +64,8 @@ const nowhere = "-"
 
 // Site returns the state of the service, and of the hosts whose stamps differ from those in sent. It updates sent.
 func (s *Service) Site(sent map[string]uint64) (SiteState, []HostState) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	out := SiteState{Round: s.round(), Stock: s.stock.Items(), Horizon: api.HorizonBlock{Known: true}, Pools: []SitePool{}}
 	hidden := map[string]bool{}
 	for _, h := range out.Round.Silent {

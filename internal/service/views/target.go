@@ -12,8 +12,8 @@ import (
 // TargetOf gives the host and pool of an object: a drive, its tail or bay, a pool, a host, a swap, a campaign, an
 // acceptance, a light, a notice. ok is false for an object without both.
 func (s *Service) TargetOf(kind, name string) (t people.Target, ok bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	switch kind {
 	case "drive", "tail", "stock":
 		d, err := s.fleet.FindDrive(name)
