@@ -18,10 +18,11 @@ type row struct {
 	Packed []byte
 }
 
-// BenchmarkDrivers compares the driver in use with the other that needs no C compiler: reports of 60 readings written one
-// transaction each, on disk before it ends; and the newest readings of a drive read.
+// BenchmarkDrivers compares the driver in use with the other that needs no C compiler: reports of 60 readings written
+// one transaction each, on disk before it ends; and the newest readings of a drive read.
 func BenchmarkDrivers(b *testing.B) {
-	const pragmas = "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-65536)&_pragma=busy_timeout(5000)"
+	const pragmas = "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-65536)" +
+		"&_pragma=busy_timeout(5000)"
 	for name, open := range map[string]func(file string) gorm.Dialector{
 		"in use":   func(file string) gorm.Dialector { return sqlite.Open("file:" + file + "?" + pragmas) },
 		"gormlite": func(file string) gorm.Dialector { return gormlite.Open("file:" + file + "?" + pragmas) },

@@ -151,8 +151,9 @@ func TestLayers(t *testing.T) {
 func TestCoreIsToldTheTime(t *testing.T) {
 	all, err := packages.Load(
 		&packages.Config{
-			Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedImports | packages.NeedDeps,
-			Dir:  "..",
+			Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes |
+				packages.NeedTypesInfo | packages.NeedImports | packages.NeedDeps,
+			Dir: "..",
 		},
 		"lantern/internal/core/...",
 	)

@@ -1,6 +1,7 @@
 #!/bin/sh
-# Looks at every page of the console with Lighthouse, on the demo's data. Fails where accessibility or best practices are
-# under 95 of 100, or performance under 90. An idle machine is needed for the last one. The program is fetched by npm.
+# Looks at every page of the console with Lighthouse, on the demo's data. Fails where accessibility or best practices
+# are under 95 of 100, or performance under 90. An idle machine is needed for the last one. The program is fetched by
+# npm.
 set -eu
 at=127.0.0.1:7419
 dir=$(mktemp -d)

@@ -1,6 +1,6 @@
 #!/bin/sh
-# A service of its own under the load of a large fleet: starts one, loads it, and ends it. HOSTS, DRIVES, PEOPLE, FOR and
-# EVERY say how much; PORT is the first of two ports.
+# A service of its own under the load of a large fleet: starts one, loads it, and ends it. HOSTS, DRIVES, PEOPLE, FOR
+# and EVERY say how much; PORT is the first of two ports.
 set -eu
 port=${PORT:-7420}
 dir=$(mktemp -d)

@@ -1,6 +1,7 @@
 #!/bin/sh
-# A headquarters with SITES sites of DRIVES drives each, all on this machine: starts them, has made-up hosts report to one
-# site after the other, and says what the headquarters then costs and how long people wait. PORT is the first of many.
+# A headquarters with SITES sites of DRIVES drives each, all on this machine: starts them, has made-up hosts report to
+# one site after the other, and says what the headquarters then costs and how long people wait. PORT is the first of
+# many.
 set -eu
 port=${PORT:-7500} sites=${SITES:-10} drives=${DRIVES:-20000} hosts=${HOSTS:-333}
 dir=$(mktemp -d)

@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Pictures of the terminal views, from a demo of their own. Needs Xvfb, xterm and ImageMagick (Debian: xvfb xterm imagemagick).
+# Pictures of the terminal views, from a demo of their own. Needs Xvfb, xterm and ImageMagick (Debian: xvfb xterm
+# imagemagick).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 out=${1:-docs/screenshots}

@@ -266,7 +266,10 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 	r, why = read(t.Context(), Found{Blind: "a loop device has no SMART"}, &m, time.Now(), false)
 	require.Empty(t, r.Metrics)
 	require.Equal(t, "a loop device has no SMART", why)
-	for words, change := range map[string]func(*drive.Description){"no SMART": func(d *drive.Description) { d.SMARTSupported = false }, "switched off": func(d *drive.Description) { d.SMARTEnabled = false }} {
+	for words, change := range map[string]func(*drive.Description){
+		"no SMART":     func(d *drive.Description) { d.SMARTSupported = false },
+		"switched off": func(d *drive.Description) { d.SMARTEnabled = false },
+	} {
 		d := described("VR7NW001")
 		change(&d)
 		_, why = read(t.Context(), Found{Transport: wired{smart: good}, Known: d}, &m, time.Now(), false)

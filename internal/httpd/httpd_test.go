@@ -395,7 +395,8 @@ func TestLimits(t *testing.T) {
 	status, body, h = s.call(
 		"POST",
 		"/agent/reports",
-		`{"id":"x","host":"fulmar","at":"2099-01-01T00:00:00Z","interval_seconds":30,"past":true,"drives":[],"pools":[],"enclosures":[]}`,
+		`{"id":"x","host":"fulmar","at":"2099-01-01T00:00:00Z","interval_seconds":30,"past":true,"drives":[],"pools":[],
+			"enclosures":[]}`,
 		"Authorization",
 		"Bearer "+s.host,
 	)

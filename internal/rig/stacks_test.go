@@ -601,7 +601,9 @@ func (s *stacks) encrypted(t *testing.T) {
 	s.pool("seals", "reported again", func(p api.Pool) bool { return p.Margin.Known && p.Margin.Members == 1 })
 }
 
-const lvmConfig = `devices { use_devicesfile=0 scan=["/dev"] global_filter=["a|/dev/sd|","r|.*|"] } activation { udev_sync=0 udev_rules=0 monitoring=0 } global { use_lvmpolld=0 locking_dir="/run/lock" } backup { backup=0 archive=0 }`
+const lvmConfig = `devices { use_devicesfile=0 scan=["/dev"] global_filter=["a|/dev/sd|","r|.*|"] } ` +
+	`activation { udev_sync=0 udev_rules=0 monitoring=0 } ` +
+	`global { use_lvmpolld=0 locking_dir="/run/lock" } backup { backup=0 archive=0 }`
 
 func (s *stacks) lvm(words ...string) string {
 	return s.run(append([]string{"lvm", words[0], "--config", lvmConfig}, words[1:]...)...)

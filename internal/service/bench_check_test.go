@@ -136,8 +136,8 @@ func TestBenchCheck(t *testing.T) {
 
 // TestBenchCheckAppend: a reading through the whole service costs a processor little more than its packed bytes cost as
 // a row of a plain SQLite table, written in batches. Measured were 23 to 57 % of that rate, the less the faster the
-// machine was at the time, with the same code; the limit is 15 %. A row for each number costs 2.6 to 4.9 times as much as
-// the service; the limit is once.
+// machine was at the time, with the same code; the limit is 15 %. A row for each number costs 2.6 to 4.9 times as
+// much as the service; the limit is once.
 func TestBenchCheckAppend(t *testing.T) {
 	if os.Getenv("LANTERN_BENCH_CHECK") == "" {
 		t.Skip("*** SKIPPED: the limits of benchmarks are looked at by: make bench-check ***")

@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// testHost is a host whose drives do what they are told: a test takes the time that the drive reports, and is written into
-// its log.
+// testHost is a host whose drives do what they are told: a test takes the time that the drive reports, and is written
+// into its log.
 type testHost struct {
 	*bench
 	t0      time.Time

@@ -158,7 +158,8 @@ func TestDecode(t *testing.T) {
 	require.Equal(t, s, back)
 	back, err = Decode(
 		[]byte(
-			`{"id":"a","outcome":"failed","findings":[{"ID":"fresh","Title":"It is new","Looked":"l","Found":"it was used","Do":"ask","Grave":false,"Odd":true},{"ID":"short","Found":"it failed","Grave":true},{"ID":"clean"}]}`,
+			`{"id":"a","outcome":"failed","findings":[{"ID":"fresh","Title":"It is new","Looked":"l","Found":"it was used",
+				"Do":"ask","Grave":false,"Odd":true},{"ID":"short","Found":"it failed","Grave":true},{"ID":"clean"}]}`,
 		),
 	)
 	require.NoError(t, err)

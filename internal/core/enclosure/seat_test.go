@@ -46,15 +46,19 @@ func TestSeat(t *testing.T) {
 			func(s *Seat) { s.Light, s.Lit = LightOld, true }},
 		"old place": {map[string]any{"PhysicalLocation": nil, "Location": []any{map[string]any{"Info": "Slot 12"}}},
 			func(s *Seat) { s.Label, s.Number = "Slot 12", 12 }},
-		"no place":   {map[string]any{"PhysicalLocation": nil}, func(s *Seat) { s.Label, s.Number = "", -1 }},
-		"half a bay": {map[string]any{"PhysicalLocation": map[string]any{"PartLocation": map[string]any{"LocationOrdinalValue": 2.5}}}, func(s *Seat) { s.Label, s.Number = "", -1 }},
+		"no place": {map[string]any{"PhysicalLocation": nil}, func(s *Seat) { s.Label, s.Number = "", -1 }},
+		"half a bay": {map[string]any{"PhysicalLocation": map[string]any{
+			"PartLocation": map[string]any{"LocationOrdinalValue": 2.5},
+		}}, func(s *Seat) { s.Label, s.Number = "", -1 }},
 		"empty": {map[string]any{"Status": map[string]any{"State": "Absent"}}, func(s *Seat) {
 			s.Absent, s.Serial, s.WWN, s.Bytes = true, "", "", 0
 		}},
 		"another name": {map[string]any{"Identifiers": []any{map[string]any{"DurableName": "x",
 			"DurableNameFormat": "NAA"}}}, func(s *Seat) { s.WWN = "" }},
-		"a chassis away": {map[string]any{"Links": map[string]any{"Chassis": map[string]any{"@odata.id": "https://192.0.2.1/redfish/v1"}}}, func(s *Seat) { s.Chassis = "" }},
-		"no size":        {map[string]any{"CapacityBytes": nil}, func(s *Seat) { s.Bytes = 0 }},
+		"a chassis away": {map[string]any{"Links": map[string]any{
+			"Chassis": map[string]any{"@odata.id": "https://192.0.2.1/redfish/v1"},
+		}}, func(s *Seat) { s.Chassis = "" }},
+		"no size": {map[string]any{"CapacityBytes": nil}, func(s *Seat) { s.Bytes = 0 }},
 		"a hostile label": {map[string]any{"SerialNumber": "A\x1b[31mB" + strings.Repeat("x", 100)},
 			func(s *Seat) { s.Serial = "A[31mB" + strings.Repeat("x", 58) }},
 	} {

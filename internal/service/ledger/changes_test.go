@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestChanges: a reader gets every key since its last call, in order, or learns that anything may have changed; the list
-// stays bounded.
+// TestChanges: a reader gets every key since its last call, in order, or learns that anything may have changed; the
+// list stays bounded.
 func TestChanges(t *testing.T) {
 	const most = 10
 	r := rand.New(rand.NewPCG(1, 1))

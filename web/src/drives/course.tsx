@@ -274,7 +274,9 @@ export const letters: Record<S["Happening"]["kind"], { letter: string; word: str
   note: { letter: "N", word: "note" },
 };
 
-/** Happened says in words what the marks across the charts are, and takes a mark of a person's own: a note with a time. */
+/**
+ * Happened says in words what the marks across the charts are, and takes a mark of a person's own: a note with a time.
+ */
 function Happened({ drive: d, days }: { drive: S["Drive"]; days: number }) {
   const now = useNow(60_000);
   const all = (d.happened ?? []).filter((h) => Date.parse(h.at) / 1000 >= from(now, days));

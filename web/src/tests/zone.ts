@@ -40,8 +40,8 @@ function looked(at: number, zone: string): Wall {
 }
 
 /**
- * midnight is when a day of a zone begins: its first minute, which is not 00:00 where clocks are put forward at midnight.
- * Days may run over their month.
+ * midnight is when a day of a zone begins: its first minute, which is not 00:00 where clocks are put forward at
+ * midnight. Days may run over their month.
  */
 export function midnight(year: number, month: number, day: number, zone: string): number {
   const want = Date.UTC(year, month - 1, day);
