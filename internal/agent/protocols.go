@@ -144,7 +144,7 @@ func identifyNVMe(
 var logPages = []byte{0x02, 0x03, 0x05, 0x06, 0x0D, 0x0E, 0x10, 0x11, 0x15, 0x2F}
 
 // readSCSI reads those log pages that the drive says it has, and the number of grown defects. REQUEST SENSE comes
-// first: it tells of standby without ending it (SBC-4 4.20).
+// first: it reports standby without ending it (SBC-4 4.20).
 func readSCSI(ctx context.Context, t Transport, m *memory, wake bool, out *api.Reading) (why string) {
 	if p, sense, err := ask(ctx, t, drive.RequestSense(32), 32, "scsi-sense"); err == nil {
 		if !wake && drive.StandbySense(sense) {

@@ -235,7 +235,7 @@ func (r *ataReading) listLogs(m *memory) {
 	}
 }
 
-// selfTests reads what the drive tells of self-tests: how long they take, the one that runs, and the log.
+// selfTests reads what the drive reports about self-tests: how long they take, the one that runs, and the log.
 func (r *ataReading) selfTests(m *memory) {
 	r.out.SelfTests = r.f.Known.SelfTests || r.smart.SelfTests
 	r.smart.SelfTests = r.out.SelfTests

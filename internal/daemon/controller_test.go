@@ -34,7 +34,7 @@ import (
 )
 
 // board stands in for a management controller: it answers as the standard's mockups do (DSP2043), for a chassis whose
-// drives are linked, one with a collection of them over two pages, and storage that a system tells of.
+// drives are linked, one with a collection of them over two pages, and storage that a system lists.
 type board struct {
 	mu      sync.Mutex
 	drives  map[string]map[string]any // by URI
@@ -338,7 +338,7 @@ func TestController(t *testing.T) {
 
 	set := api.SetController{Url: url, User: "lantern", Password: "a pass:word", Fingerprint: mark}
 	require.NoError(t, r.service.Fleet.SetController("ida", "fulmar", set))
-	await("its controller tells of its bay", func() bool { return where("AA001") == "fulmar/chassis-self/1" })
+	await("its controller reports its bay", func() bool { return where("AA001") == "fulmar/chassis-self/1" })
 	require.Equal(t, "fulmar/chassis-rear-cage/4", where("CC003"))
 	light := func(serial string) {
 		t.Helper()
@@ -405,7 +405,7 @@ func TestController(t *testing.T) {
 	require.True(t, ok)
 	require.NoError(t, r.service.Fleet.RemoveController("ida", "gannet"))
 	require.Error(t, r.service.Fleet.RemoveController("ida", "gannet"))
-	await("its agent tells of none any more", func() bool { return where("DD004") == "" })
+	await("its agent no longer reports one", func() bool { return where("DD004") == "" })
 	secrets, err := store.All[store.HostSecret](r.service.Store, "host", "")
 	require.NoError(t, err)
 	require.Empty(t, secrets)

@@ -561,10 +561,10 @@ func TestSwapOnPhone(t *testing.T) {
 	air := &rough{ReverseProxy: httputil.NewSingleHostReverseProxy(to), path: "/confirm"}
 	air.requests.Store(4)
 	air.reply.Store(6)
-	door := httptest.NewServer(air)
-	t.Cleanup(door.Close) // after the browser, which keeps a connection open
-	b := openBrowser(t, door.URL)
-	b.do("sign in", chromedp.Navigate(strings.Replace(d.link, d.url, door.URL, 1)), chromedp.WaitVisible("main"))
+	front := httptest.NewServer(air)
+	t.Cleanup(front.Close) // after the browser, which keeps a connection open
+	b := openBrowser(t, front.URL)
+	b.do("sign in", chromedp.Navigate(strings.Replace(d.link, d.url, front.URL, 1)), chromedp.WaitVisible("main"))
 	const field = `//label[contains(., "Label tail")]//input`
 	b.phone(true)
 	b.open("/")

@@ -76,14 +76,14 @@ func TestRehearsal(t *testing.T) {
 	to, err := url.Parse(d.url)
 	require.NoError(t, err)
 	proxy := httputil.NewSingleHostReverseProxy(to)
-	door := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		asked = append(asked, r.Method+" "+r.URL.Path)
 		mu.Unlock()
 		proxy.ServeHTTP(w, r)
 	}))
-	defer door.Close()
-	env := append(d.env, "LANTERN_SERVER="+door.URL)
+	defer server.Close()
+	env := append(d.env, "LANTERN_SERVER="+server.URL)
 	before := get[[]api.Drive](d.shell, "drives")
 
 	dir := t.TempDir()

@@ -40,7 +40,7 @@ func (m Mishap) Known() bool {
 	return false
 }
 
-// List tells of all mishaps, a line each.
+// List describes all mishaps, one line each.
 func List() (out string) {
 	for _, x := range Mishaps {
 		out += "  " + string(x.Name) + ": " + x.Says + "\n"

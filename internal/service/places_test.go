@@ -94,7 +94,7 @@ func TestShelvesAndPlaces(t *testing.T) {
 		"fulmar",
 		api.Layout{Name: "other", Sections: []api.LayoutSection{{Name: "front", Rows: 2, Columns: 2}}},
 	)
-	b.problem(err, "bad-layout", "tells of a section front itself")
+	b.problem(err, "bad-layout", "reports a section front itself")
 	m, err := b.s.Bays.Bays("fulmar")
 	require.NoError(t, err)
 	require.Equal(t, "shelf-01", m.Sections[1].Name)

@@ -12,7 +12,7 @@ import (
 )
 
 // TestTidy: what is too old goes, what is not stays; a recovery that ended is thinned out once, with its ends, its
-// longest pause and what it tells of the next one as they were, before a restart and after it.
+// longest pause and what it adds to the estimate of the next one as they were, before a restart and after it.
 func TestTidy(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}

@@ -254,7 +254,7 @@ func TestFullDisk(t *testing.T) {
 	require.Equal(t, api.Unknown, d.Verdict, "a page that cannot be believed is not healthy")
 }
 
-// TestLateReports: what was kept on an agent's disk comes later, in any order, and tells of the past only.
+// TestLateReports: what was kept on an agent's disk comes later, in any order, and concerns only the past.
 func TestLateReports(t *testing.T) {
 	b := newBench(t)
 	var kept []api.Report

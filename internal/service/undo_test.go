@@ -353,8 +353,8 @@ func TestNotWritten(t *testing.T) {
 	require.Empty(t, difference(before, b.shown()), "after a restart it is as it was")
 }
 
-// TestTakenOverInVain: a pool that another host tells of, in a report that cannot be written, stays what it was, with
-// the host that told of it before. Were it forgotten, its drives would look unused (R7).
+// TestTakenOverInVain: a pool that another host reports, in a report that cannot be written, stays what it was, with
+// the host that reported it before. If it were removed, its drives would look unused (R7).
 func TestTakenOverInVain(t *testing.T) {
 	b := newBench(t)
 	_, err := b.s.Fleet.Enrol("test", "skerry", false)

@@ -106,7 +106,7 @@ func TestReportAnswers(t *testing.T) {
 	h.site("without", answers(404, api.Problem{Type: "no-pool", Title: "No pool.", Detail: "List them."}))
 	_, err = h.Report(t.Context(), api.GetReportParams{Pool: "plankton"})
 	require.ErrorContains(t, err, "without: No pool.")
-	h.site("good", answers(200, api.PeriodReport{First: []string{"All is well."}}))
+	h.site("good", answers(200, api.PeriodReport{First: []string{"No problems."}}))
 	out, err := h.Report(t.Context(), api.GetReportParams{Pool: "plankton"})
 	require.NoError(t, err)
 	require.Empty(t, out.Sites, "a site without the pool is no site that is missing")

@@ -173,7 +173,7 @@ func (c *Client) Seats(ctx context.Context) (out []enclosure.Seat, err error) {
 		}
 	}
 	if len(w.drives) > mostDrives {
-		return nil, fmt.Errorf("the controller tells of %d drives, more than %d", len(w.drives), mostDrives)
+		return nil, fmt.Errorf("the controller lists %d drives, more than %d", len(w.drives), mostDrives)
 	}
 	for _, uri := range w.drives {
 		s, err := c.seat(ctx, uri)
@@ -188,7 +188,7 @@ func (c *Client) Seats(ctx context.Context) (out []enclosure.Seat, err error) {
 	return out, nil
 }
 
-// walk finds the drives' resources, each once, in the order in which the controller tells of them.
+// walk finds the drives' resources, each once, in the order in which the controller lists them.
 type walk struct {
 	c       *Client
 	drives  []string
@@ -287,8 +287,8 @@ func (c *Client) tagged(ctx context.Context, uri string) (s enclosure.Seat, tag 
 	return s, tag, err
 }
 
-// Light switches the light of a bay, and gives back what the controller then tells of it: it may take a while to. A
-// light is not switched on where another drive is in the bay than when the controller was asked for it.
+// Light switches the light of a bay, and returns what the controller then reports about it, which may change only after
+// a while. A light is not switched on where another drive is in the bay than when the controller was asked for it.
 func (c *Client) Light(ctx context.Context, of enclosure.Seat, on bool) (lit bool, err error) {
 	uri := of.URI
 	s, tag, err := c.tagged(ctx, uri)

@@ -255,7 +255,7 @@ func TestStories(t *testing.T) {
 		})
 	})
 	for _, r := range health.Rules() {
-		require.True(t, told[r.ID], "no story tells of %s", r.ID)
+		require.True(t, told[r.ID], "no story has %s", r.ID)
 		require.NotEmpty(t, r.Title)
 		require.NotEmpty(t, r.When)
 		require.NotEmpty(t, r.Why)

@@ -113,7 +113,7 @@ var term = regexp.MustCompile(`^([0-9]{1,3})(y|mo)$`)
 var Fields = []Field{
 	textField(
 		"model",
-		"the model as it was ordered; what a drive tells of itself stands before it",
+		"the model as it was ordered; what a drive reports about itself is shown instead",
 		func(i *Item) *string { return &i.Model },
 	),
 	{"state", "its age and use: " + stateWords(), func(i *Item) string { return string(i.State) }, setState},

@@ -8,7 +8,7 @@ import (
 	"lantern/internal/core/record"
 )
 
-// pool records the state that the pool shows. A step never ends merely because an order was sent.
+// pool records the state that the pool shows. A step never ends only because an order was sent.
 func (s observation) pool(e Event) []Order {
 	p := e.Pool
 	s.noteMargin(e)

@@ -78,7 +78,7 @@ func (s *Service) SetLayout(by, name string, l api.Layout) (api.Layout, error) {
 				409,
 				"bad-layout",
 				"Give the section another name.",
-				"The enclosure of %s tells of a section %s itself.",
+				"The enclosure of %s reports a section %s itself.",
 				name,
 				sec.Name,
 			)

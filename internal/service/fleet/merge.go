@@ -49,7 +49,7 @@ func TwoDrives(from, into *Drive) error {
 	case cmp.Or(from.Desc.Medium, into.Desc.Medium) != cmp.Or(into.Desc.Medium, from.Desc.Medium):
 		return differ(look, "%s is %s, %s is %s.", a, from.Desc.Medium, b, into.Desc.Medium)
 	case known && both && newer < older:
-		return differ(look, "%s had been powered for %.0f h, and %s tells of %.0f h.", a, older, b, newer)
+		return differ(look, "%s had been powered for %.0f h, and %s reports %.0f h.", a, older, b, newer)
 	}
 	return nil
 }

@@ -60,7 +60,7 @@ const patience = 180_000,
   limit = 30_000,
   rest = { first: 300, most: 4000 };
 
-/** Never reached means that no answer of the service itself came: none, or one of something that stands before it. */
+/** Never reached means that no answer of the service itself came: none, or one of a proxy in front of it. */
 const gateways = [502, 503, 504];
 const unreached = (r: Response) =>
   gateways.includes(r.status) && !r.headers.get("Content-Type")?.includes("problem+json");

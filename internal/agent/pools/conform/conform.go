@@ -67,7 +67,7 @@ func (k Kit) Run(ctx context.Context) []Result {
 			)
 		}
 	}
-	if !k.note("It answers the greeting and lists its pools", fmt.Sprintf("it tells of %d", len(first)), err) {
+	if !k.note("It answers the greeting and lists its pools", fmt.Sprintf("it lists %d", len(first)), err) {
 		return k.results
 	}
 	if k.Pool == "" && len(first) > 0 {

@@ -35,7 +35,7 @@ func (s *seating) empty(n int) {
 	}
 }
 
-// member is what a device tells of itself.
+// member is what a device reports about itself.
 func (s *seating) member(m *device) pool.Member {
 	x := pool.Member{
 		Device: m.name,

@@ -242,7 +242,7 @@ func decode090(b []byte) (*Super, error) {
 	return s, nil
 }
 
-// For makes the superblock of a new member of the array that s, of one of its members, tells of: a spare, which the
+// For makes the superblock of a new member of the array that s, of one of its members, describes: a spare, which the
 // kernel fills. bytes is the new device's size.
 func (s *Super) For(number uint32, id [16]byte, bytes uint64) (*Super, error) {
 	if s.Minor > 2 {

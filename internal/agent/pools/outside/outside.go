@@ -156,7 +156,7 @@ func (p *process) read(out io.Reader) {
 			idle = 0
 		default:
 			if idle++; idle > mostIdle {
-				p.why = broken("it floods: more than %d lines that nobody asked for", mostIdle)
+				p.why = broken("it sent more than %d lines that answer no request", mostIdle)
 				p.kill()
 			}
 		}
@@ -165,9 +165,9 @@ func (p *process) read(out io.Reader) {
 		}
 	}
 	if p.why == nil {
-		p.why = broken("it has ended")
+		p.why = broken("it ended")
 		if err := lines.Err(); err != nil {
-			p.why = broken("what it says cannot be read: %v", err)
+			p.why = broken("its output cannot be read: %v", err)
 			p.kill()
 		}
 	}
@@ -203,7 +203,7 @@ func (p *process) ask(ctx context.Context, limit time.Duration, method string, p
 			return broken("it does not answer %s within %s", method, limit)
 		case err := <-wrote:
 			if err != nil {
-				return broken("it does not listen: %v", err)
+				return broken("it does not read its input: %v", err)
 			}
 			wrote = nil
 		case <-p.gone:
@@ -211,11 +211,11 @@ func (p *process) ask(ctx context.Context, limit time.Duration, method string, p
 		case line := <-p.lines:
 			var a answer
 			if err := json.Unmarshal(line, &a); err != nil || a.Version != "2.0" {
-				return broken("it answers %s with what is no JSON-RPC 2.0: %.80q", method, line)
+				return broken("its answer to %s is not JSON-RPC 2.0: %.80q", method, line)
 			}
 			if a.ID == nil || *a.ID != p.next {
 				if strange++; strange > mostIdle {
-					return broken("it floods: more than %d messages that nobody asked for", mostIdle)
+					return broken("it sent more than %d messages that answer no request", mostIdle)
 				}
 				continue // a notification, or an answer that came too late
 			}
@@ -226,23 +226,23 @@ func (p *process) ask(ctx context.Context, limit time.Duration, method string, p
 				return nil
 			}
 			if len(a.Result) == 0 {
-				return broken("its answer to %s holds neither a result nor an error", method)
+				return broken("its answer to %s has neither a result nor an error", method)
 			}
 			if err := json.Unmarshal(a.Result, into); err != nil {
-				return broken("its answer to %s is not as the protocol has it: %v", method, err)
+				return broken("its answer to %s does not match the protocol: %v", method, err)
 			}
 			return nil
 		}
 	}
 }
 
-// ask starts the program where that is needed, and lets one that is broken rest.
+// ask sends a request. It starts the program if needed, and waits longer after each failure.
 func (d *Driver) ask(ctx context.Context, limit time.Duration, method string, params, into any) error {
 	d.one.Lock()
 	defer d.one.Unlock()
 	if d.p == nil {
 		if wait := d.rest - time.Since(d.dead); wait > 0 {
-			return broken("it broke, and is left alone for %s more", wait.Round(time.Second))
+			return broken("it failed, and is started again in %s", wait.Round(time.Second))
 		}
 		p, name, err := start(ctx, d.Command, d.Host, d.Log)
 		if err != nil {
@@ -278,7 +278,7 @@ func (d *Driver) Close() {
 	}
 }
 
-// Told is what a program tells of one pool: as reports have it, with the path of each member's device in the place of
+// Told is what a program reports about one pool: as reports have it, with the path of each member's device in the place of
 // the drive.
 type Told struct {
 	api.PoolReport
@@ -308,7 +308,7 @@ func (d *Driver) Pools(ctx context.Context, keys func(string) string) ([]pools.S
 	return out, nil
 }
 
-// take checks what a program tells. What contradicts the kernel is not believed.
+// take checks what a program reports. A pool about which it contradicts the kernel becomes unknown.
 func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapshot, err error) {
 	if len(told) > mostPools {
 		return nil, broken("it reports %d pools; the limit is %d", len(told), mostPools)
@@ -323,7 +323,7 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 		p.Kind = d.name + " " + p.Kind
 		p.Kind = strings.TrimSpace(p.Kind)
 		if err := p.Check(); err != nil {
-			return nil, broken("the pool %s is described wrongly: %v", p.Name, err)
+			return nil, broken("its description of the pool %s is wrong: %v", p.Name, err)
 		}
 		lie := d.placeMembers(&p, seen, keys)
 		s := pools.Snapshot{
@@ -339,7 +339,7 @@ func (d *Driver) take(told []Told, keys func(string) string) (out []pools.Snapsh
 		for _, r := range t.Recoveries {
 			x := wire.ToRecovery(r, now)
 			if x.ID == "" || x.Done > x.Todo {
-				return nil, broken("a recovery of %s has no id, or has done more than there is to do", p.Name)
+				return nil, broken("a recovery of %s has no id, or did more than there is to do", p.Name)
 			}
 			x.ID = p.ID + "/" + x.ID
 			if x.At = now; x.Drive != "" {
@@ -374,9 +374,9 @@ func (d *Driver) placeMembers(p *pool.Pool, seen map[string]string, keys func(st
 		}
 		switch {
 		case m.Drive == "" && m.Device == "" && (m.State == pool.Online || m.State == pool.Recovering):
-			lie = fmt.Sprintf("it says that %s is %s, and the kernel has no such drive", path, m.State)
+			lie = fmt.Sprintf("it reports that %s is %s, but the kernel has no such drive", path, m.State)
 		case seen[path] != "":
-			lie = fmt.Sprintf("it says that %s is a member twice", path)
+			lie = fmt.Sprintf("it reports %s as two members", path)
 		}
 		seen[path] = p.ID
 		if m.Domain == "" {

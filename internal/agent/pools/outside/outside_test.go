@@ -70,7 +70,7 @@ func misbehave(file string) {
 				fmt.Println(`{"jsonrpc":"2.0","method":"changed"}`)
 			}
 		case "babbles":
-			fmt.Println("All is well, do not worry.")
+			fmt.Println("No problems found, do not worry.")
 			continue
 		case "cannot be":
 			say(pool(a, a))
