@@ -278,8 +278,8 @@ func (d *Driver) Close() {
 	}
 }
 
-// Told is what a program reports about one pool: as reports have it, with the path of each member's device in the place of
-// the drive.
+// Told is what a program reports about one pool, as in a report of an agent, but with the path of each member's device
+// instead of the drive.
 type Told struct {
 	api.PoolReport
 }
