@@ -136,7 +136,7 @@ func TestLocks(t *testing.T) {
 	locking := 0
 	for pkg, methods := range of {
 		for name, m := range methods {
-			calls, taken := []string{}, false // those that come after the lock was taken
+			calls, taken := []string{}, false // those after the lock was taken
 			ast.Inspect(m.decl.Body, func(n ast.Node) bool {
 				if d, ok := n.(*ast.DeferStmt); ok && strings.HasSuffix(selector(d.Call), "Unlock") {
 					return false

@@ -282,7 +282,7 @@ func TestUpgrade(t *testing.T) {
 			"chroot",
 			append([]string{d.root, "/usr/bin/lantern", "--server", "http://" + address}, args...)...)
 		cmd.Env = []string{"LANTERN_TOKEN=" + token, "HOME=/root"}
-		out, err := cmd.Output() // what is said beside the answer is not part of it
+		out, err := cmd.Output() // standard error is not part of the answer
 		if err != nil {
 			t.Fatalf("%v: %v", args, err)
 		}
@@ -380,7 +380,7 @@ func TestUpgrade(t *testing.T) {
 	later("the agent reports to the restored service")
 	kept()
 
-	// Set up anew with an invitation, it is another host.
+	// Installed again with an invitation, it is another host.
 	d.stop("lantern-agent")
 	d.install(newAgent)
 	d.in("sh", "-c", "rm -rf /var/lib/lantern/agent/* /etc/lantern/agent.token")

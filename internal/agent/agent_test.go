@@ -119,7 +119,7 @@ type service struct {
 	status  int
 	reports []api.Report
 	seen    map[string]int
-	refuse  func(api.Report) bool // for good
+	refuse  func(api.Report) bool // permanently
 }
 
 func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -182,7 +182,7 @@ func TestBackfill(t *testing.T) {
 		moments = append(moments, time.Date(2026, 11, 1+i, 8, 0, 0, 0, time.UTC))
 	}
 	n := 0
-	fails := func(at time.Time) { // before each second one, the service fails for a while
+	fails := func(at time.Time) { // before every second one, the service fails for a while
 		want = append(want, at)
 		if n++; n%2 == 0 {
 			return
@@ -246,7 +246,7 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 		true,
 	)
 	require.NotEmpty(t, r.Metrics, "unless its owner wants so")
-	// What fails while it is asked is not the drive's.
+	// An error of the request itself is not an error of the drive.
 	host := int64(7)
 	w := wired{smart: good, power: 0xFF}
 	counted := Found{
@@ -396,7 +396,7 @@ func TestATALogs(t *testing.T) {
 	d := described("VR7NW001")
 	d.GeneralLogs = true
 	var m memory
-	for range 2 { // what was found the first time serves the second
+	for range 2 { // the second look uses what the first found
 		r, why := read(t.Context(), Found{Transport: s, Known: d}, &m, time.Now(), false)
 		require.Empty(t, why)
 		require.Equal(
@@ -705,7 +705,7 @@ func TestSelfTestOrders(t *testing.T) {
 	require.True(t, a.again.Load(), "what came of it is read soon")
 	require.NoError(t, order("VR7NW001", "extended", false))
 	require.Contains(t, told, fmt.Sprintf("%x", drive.EncodePassThrough(drive.StopSelfTest, false)))
-	// A selective test is told its span first.
+	// A selective test gets its span first.
 	_, err := a.do(
 		t.Context(),
 		api.Order{

@@ -71,7 +71,8 @@ func TestLayers(t *testing.T) {
 	require.Empty(t, p.key("/dev/dm-2"))
 	require.Empty(t, p.key("/dev/md0"), "it is a pool, not a drive")
 
-	// A drive that was pulled from below a layer that has not noticed is missing, not online; of two, nobody knows.
+	// A drive that was pulled from below a layer that has not noticed is missing, not online. With two drives below, it
+	// is unknown.
 	delete(p.graph, "sdd")
 	delete(p.graph, "sdf")
 	delete(p.graph, "sdb")
@@ -111,7 +112,7 @@ func TestLayers(t *testing.T) {
 	require.Equal(t, api.DrivePathStateFailed, paths["wwn-a"][0].State)
 	require.NotContains(t, paths, "wwn-c")
 
-	// The device that is to become a member is the only one of its kind, and nothing is on it yet.
+	// The device that will become a member is the only one of its kind, and it is empty.
 	x, err := p.layerOn("D", 1, []string{"partition", "encrypted"})
 	require.NoError(t, err)
 	require.Equal(t, "dm-1", x.Name)
@@ -122,7 +123,7 @@ func TestLayers(t *testing.T) {
 	_, err = p.layerOn("C", 0, nil)
 	require.ErrorContains(t, err, "in use already")
 
-	// The second account of a pool program: something lies where it says that members are.
+	// The second source for a pool program: the devices that it names as members are not empty.
 	w := p.signatures(
 		"h",
 		&pool.Pool{

@@ -192,6 +192,6 @@ func TestSurfacePowerCut(t *testing.T) {
 	s.sync(dev, x)
 	require.Equal(t, []api.SurfaceFault{{At: 3000, Bytes: 500, What: api.FaultNotWritten}}, x.Faults)
 	require.Equal(t, []int64{3000}, x.Bad)
-	x.Pass, x.DoneBytes = api.SurfaceReportPassVerify, 900 // what is read back needs nothing written
+	x.Pass, x.DoneBytes = api.SurfaceReportPassVerify, 900 // verifying does not write
 	require.EqualValues(t, 900, kept())
 }

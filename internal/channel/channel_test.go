@@ -286,7 +286,8 @@ func TestRefused(t *testing.T) {
 	)
 	require.ErrorContains(t, s.Check(t.Context(), Config{Kind: "pigeon"}), "pigeon")
 
-	// A name that points elsewhere when it is checked and here when it is used: the connection itself is refused.
+	// A name that resolves to another address when it is checked and to this machine when it is used: the connection is
+	// refused.
 	server := httptest.NewServer(
 		http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was reached") }),
 	)

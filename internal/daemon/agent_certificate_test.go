@@ -86,11 +86,11 @@ func TestAgentCertificates(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(agent.own.dir, nextKeyFile))
 	require.WithinDuration(t, time.Now().Add(authority.Lasts), r.service.Views.Hosts()[0].CertificateEndsAt, time.Minute)
 
-	thief := as("thief") // who has the token
+	thief := as("thief") // has the token
 	reports(thief, bare)
 	_, err = thief.own.next(t.Context(), thief.client)
 	require.ErrorContains(t, err, "has a certificate already")
-	signs, err := r.service.Fleet.Authority() // who has the records as well, and so the authority
+	signs, err := r.service.Fleet.Authority() // has the records as well, and so the authority
 	require.NoError(t, err)
 	private, request, err := authority.Request("skerry")
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestAgentCertificates(t *testing.T) {
 	thief.wires.anew()
 	reports(thief, bare)
 
-	// It is renewed a third of its life before its end. The answer is lost: asked again, it is given for the same key.
+	// It is renewed when a third of its validity is left. The answer is lost: a second request with the same key gets it.
 	ends := agent.own.pair.Load().Leaf.NotAfter
 	require.False(t, agent.own.due(ends.Add(-authority.Renew-time.Minute)))
 	require.True(t, agent.own.due(ends.Add(-authority.Renew+time.Minute)))
@@ -120,9 +120,9 @@ func TestAgentCertificates(t *testing.T) {
 	require.True(t, got)
 	lost.wires.anew()
 	reports(lost, "")
-	reports(agent, "") // the one before counts until it ends
+	reports(agent, "") // the previous one is valid until it expires
 
-	// One that has ended counts no more.
+	// An expired one is not accepted.
 	h := r.service.Fleet.Hosts["skerry"]
 	all := fleet.CertificatesOf(&h.Host, time.Time{})
 	require.Len(t, all, 3)
@@ -135,7 +135,7 @@ func TestAgentCertificates(t *testing.T) {
 	_, err = lost.own.next(t.Context(), lost.client)
 	require.ErrorContains(t, err, "has a certificate already")
 
-	// A new token begins anew, and the certificates of the old one are nothing.
+	// With a new token, the certificates of the old one are invalid.
 	old := token
 	token, err = r.service.Fleet.Enrol("ida", "skerry", true)
 	require.NoError(t, err)
@@ -149,13 +149,13 @@ func TestAgentCertificates(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "the authority is made once")
 
-	// People's tokens and sessions have nothing to do with it.
+	// People's tokens and sessions are not affected.
 	res, err := fresh.wires.RoundTrip(must(http.NewRequestWithContext(context.Background(), "GET", r.url+"/", nil)))
 	require.NoError(t, err)
 	require.Equal(t, 200, res.StatusCode)
 	res.Body.Close()
 
-	// What is no request is refused, and damaged files say what to do.
+	// Invalid requests are refused, and the errors about damaged files say what to do.
 	bad, err := fresh.client.AskCertificateWithResponse(t.Context(), api.AskCertificate{Request: []byte("nothing")})
 	require.NoError(t, err)
 	require.Equal(t, 422, bad.StatusCode())

@@ -56,7 +56,7 @@ func TestBackupPlan(t *testing.T) {
 	)
 	require.Equal(t, time.Date(2026, 11, 29, 16, 0, 0, 0, time.UTC), stands.Last)
 
-	// What people put there is theirs.
+	// Files that people put there stay.
 	own := filepath.Join(folder, "lantern-before-upgrade.db")
 	require.NoError(t, os.WriteFile(own, []byte("x"), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "lantern-20200101T000000Z.db"), 0o700))
@@ -68,7 +68,8 @@ func TestBackupPlan(t *testing.T) {
 		there(),
 	)
 
-	// The records cannot be read: nothing is removed, it is told, and tried again after ten minutes, not each minute.
+	// The records cannot be read: nothing is removed, there is a notice, and it is tried again after ten minutes, not
+	// each minute.
 	b.records = filepath.Join(data, "nowhere.db")
 	now = now.Add(time.Hour)
 	b.step(now)
@@ -82,7 +83,7 @@ func TestBackupPlan(t *testing.T) {
 	require.Empty(t, stands.Failed)
 	require.Equal(t, now, stands.Last)
 
-	// A clock that is years ahead for one backup: when it is right again, the next are made and kept as before.
+	// The clock is years ahead for one backup: when it is right again, further backups are made and kept as before.
 	b.step(now.AddDate(10, 0, 0))
 	for range 4 {
 		now = now.Add(time.Hour)

@@ -371,16 +371,16 @@ func TestController(t *testing.T) {
 	require.Equal(t, 4, hosts().Agent.Controller.Bays)
 	require.Equal(t, url, hosts().Controller.Url)
 
-	// A controller that fails keeps its bays for a while, and is told of.
+	// If a controller fails, its bays are kept for a while, and the failure is reported.
 	b.mu.Lock()
 	b.down = true
 	b.mu.Unlock()
-	m.put("KH3DD004", "KH3CC003", "KH3EE005") // another drive has it asked at once
+	m.put("KH3DD004", "KH3CC003", "KH3EE005") // another drive causes a new request at once
 	await("it is told", func() bool { return strings.Contains(hosts().Agent.Controller.Error, "503") })
 	require.Equal(t, "fulmar/chassis-self/1", where("DD004"))
 	require.Empty(t, where("EE005"))
 
-	// Nobody else is told the password.
+	// Nobody else gets the password.
 	admin, err := r.service.People.AddPerson(people.Rights{Name: "ida", Role: api.Admin},
 		api.AddPerson{Name: "ida", Role: "admin"})
 	require.NoError(t, err)
@@ -397,7 +397,7 @@ func TestController(t *testing.T) {
 		require.Equal(t, path == "/agent/controller", res.StatusCode >= 400, string(text))
 	}
 
-	// Renamed, it goes on; removed, its bays are gone and the password is forgotten.
+	// After a rename it continues; after removal, its bays are gone and the password is deleted.
 	_, err = r.service.RenameHost("ida", "fulmar", "gannet")
 	require.NoError(t, err)
 	_, ok, err := r.service.Fleet.AgentController("gannet")

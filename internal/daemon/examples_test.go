@@ -93,7 +93,7 @@ func (y *yard) command(line, in string) (printed, said string, code int) {
 	ctx, cancel := context.WithTimeout(y.t.Context(), 20*time.Second)
 	defer cancel()
 	stop, stopped := make(chan struct{}), make(chan struct{})
-	go func() { // orders are carried out while an example waits for what comes of them
+	go func() { // orders are carried out while an example waits for their outcome
 		defer close(stopped)
 		for {
 			select {
@@ -157,7 +157,7 @@ func TestExamples(t *testing.T) {
 		),
 	)
 
-	// What an example must not do in a test, or cannot: it runs until somebody ends it, or another end is not there.
+	// Examples that cannot run in a test: they run until they are stopped, or the other system does not exist.
 	others := map[string]string{
 		"channel test": "nobody is at the other end", "follow": "it follows until the end", "watch": "it needs a terminal",
 		"survey walk":        "it asks a person",
@@ -166,7 +166,7 @@ func TestExamples(t *testing.T) {
 		"site ":         "TestSites runs them at a headquarters",
 		"host withdraw": "the id is another one each time",
 	}
-	// What must be so before an example makes sense.
+	// What must be prepared before an example.
 	before := map[string]string{
 		"campaign abandon logbook": "campaign plan logbook", "light off ZU006": "light on ZU006",
 		"host rename gannet": "host enrol gannet", "inventory remove": "inventory set ZU006 asset=A-1",
@@ -208,7 +208,7 @@ func TestExamples(t *testing.T) {
 			t.Setenv("LANTERN_TOKEN", token)
 		}
 		if strings.Contains(said, "ordered; waiting") && code == client.ExitFailed {
-			return // it was tried, and the host said why it cannot be
+			return // it was tried, and the host said why it is impossible
 		}
 		if code != client.ExitDone && code != client.ExitRefused && code != client.ExitNeedsHand {
 			t.Errorf("%s\nexit %d: %s", line, code, said)
@@ -228,7 +228,7 @@ func TestExamples(t *testing.T) {
 		}
 	}
 	all := client.Commands()
-	slices.SortStableFunc(all, func(a, b *cli.Command) int { // before time goes by, and other tests of drives run
+	slices.SortStableFunc(all, func(a, b *cli.Command) int { // before time passes and other tests of drives run
 		return cmp.Compare(b2i(b.Name == "selftest"), b2i(a.Name == "selftest"))
 	})
 	for _, c := range all {

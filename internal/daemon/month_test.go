@@ -77,7 +77,7 @@ func TestMonth(t *testing.T) {
 	off := func(now time.Time) bool { return now.Day() >= 9 && now.Day() < 12 } // guillemot, for three days
 	end := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
 	for now := begin; now.Before(end); now = fleet.Clock().Now() {
-		for turn := range 2 { // they tell, and then do what is due
+		for turn := range 2 { // they report, and then do what is due
 			for i, a := range agents {
 				if fleet.Hosts[i].Name != "guillemot" || !off(now) {
 					require.NoError(t, a.Step(t.Context()))

@@ -184,13 +184,13 @@ func TestPast(t *testing.T) {
 		}
 	}
 
-	// What is exported as of then is in the audit as what is exported now is.
+	// An export of that moment is in the audit, like an export of now.
 	code, _ := ask("GET", "/readings", all[0].at)
 	require.Equal(t, http.StatusOK, code)
 	_, audit := ask("GET", "/audit?newest=3", time.Time{})
 	require.Contains(t, audit, "getLatestReadings")
 
-	// Nothing can be changed there, and what is not kept, or is yet to come, is not made up.
+	// Nothing can be changed there, and moments that are not kept or in the future are refused.
 	for _, c := range []struct {
 		method, path string
 		at           time.Time

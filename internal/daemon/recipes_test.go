@@ -412,7 +412,7 @@ func TestRecipes(t *testing.T) {
 			"pull verify", least: 0},
 		{name: "a log device, drained with all that depend on it", pool: "driftnet", slot: "skerry.log",
 			change: func(f *lab.Fleet) {
-				for i := range f.Pools[4].Groups[0].Members { // the one that vanished did not: there is room
+				for i := range f.Pools[4].Groups[0].Members { // the one that vanished did not: there is space
 					f.Pools[4].Groups[0].Members[i].State = pool.Online
 				}
 				for _, d := range f.Drives {
@@ -499,7 +499,7 @@ func TestRecipes(t *testing.T) {
 				c.prepare(practice)
 			}
 			through(practice)
-			through(y) // and nothing of the practice has touched it
+			through(y) // and the rehearsal has not changed it
 		})
 	}
 }
@@ -581,7 +581,7 @@ func TestCampaign(t *testing.T) {
 		require.ErrorContains(t, err, "one at a time")
 		w, err := svc.Swaps.Swap(c.Swap)
 		require.NoError(t, err)
-		if i == 1 { // one is abandoned, and comes again
+		if i == 1 { // one is abandoned, and planned again
 			_, err := svc.Swaps.ActOnSwap(swap.AbandonIt, "ida", w.Id, "", "lunch")
 			require.NoError(t, err)
 			c, err = svc.Swaps.NextInCampaign("ida", c.Id)
@@ -615,7 +615,7 @@ func TestAcceptance(t *testing.T) {
 	until := func(tail string, is func(a api.Acceptance) bool) api.Acceptance {
 		t.Helper()
 		var a api.Acceptance
-		// Writing goes on beside the clock that is moved by hand, as fast as the machine lets it.
+		// Writing continues at the machine's speed while the test moves the clock.
 		for begun := time.Now(); time.Since(begun) < 2*time.Minute; {
 			var err error
 			a, err = svc.Stock.Acceptance(tail)
@@ -657,7 +657,7 @@ func TestAcceptance(t *testing.T) {
 	a := until(fresh.Tail, func(a api.Acceptance) bool { return a.Surface.State == "paused" })
 	at := a.Surface.DoneBytes
 	y.pass(time.Hour)
-	// The agent is started anew; and in a swap the drive is not taken before it passed.
+	// The agent is restarted; and a swap does not use the drive before it passed.
 	w, err := svc.Swaps.PlanSwap("ida", y.tail("plankton", "1.2"))
 	require.NoError(t, err)
 	require.NotContains(t, fmt.Sprint(w.Checks), fresh.Tail+" in bay", "it is not offered")
@@ -757,7 +757,7 @@ func TestAcceptPolicy(t *testing.T) {
 func TestTwoPeople(t *testing.T) {
 	y := newYard(t, nil)
 	svc := y.r.service
-	// Though nobody was told of anything yet: the service has only just begun.
+	// No notice was sent yet: the service has only just started.
 	plan, err := svc.Swaps.PlanSwapOf("ida", api.PlanSwap{Drive: y.tail("soundscape", "1.7"), KeepSpare: true})
 	require.NoError(t, err)
 	matter := plan.Checks[slices.IndexFunc(plan.Checks, func(c api.Check) bool { return c.Id == "only-matter" })]
@@ -806,7 +806,7 @@ func TestTwoPeople(t *testing.T) {
 		w, err := svc.Swaps.Swap(ids[leader])
 		require.NoError(t, err)
 		require.Equal(t, people[leader], w.Lead)
-		// The others may look, and take it over with a reason only.
+		// The others may look, and take over only with a reason.
 		other := people[(leader+1)%3]
 		_, err = svc.Swaps.ActOnSwap(swap.HoldIt, other, w.Id, "", "let me")
 		require.ErrorContains(t, err, people[leader]+" leads")

@@ -115,7 +115,7 @@ func TestSalvage(t *testing.T) {
 	for i := range 25 {
 		bad := slices.Clone(sound)
 		for range 1 + i/5 {
-			at := page * (1 + r.IntN(len(bad)/page-1)) // any but the first, which tells how to read the others
+			at := page * (1 + r.IntN(len(bad)/page-1)) // any but the first, which describes the others
 			for j := range page {
 				bad[at+j] = byte(r.IntN(256))
 			}
@@ -129,7 +129,7 @@ func TestSalvage(t *testing.T) {
 		require.NoError(t, read)
 		require.Equal(t, bad, after, "the damaged file is only read")
 		if err != nil {
-			require.ErrorContains(t, err, "Restore a backup") // the list of tables itself is hit
+			require.ErrorContains(t, err, "Restore a backup") // the list of tables is damaged
 			continue
 		}
 		before, now := rows(t, whole), rows(t, to)

@@ -39,7 +39,7 @@ func TestCopyInTheMiddle(t *testing.T) {
 		y.pass(5 * time.Minute)
 	}
 
-	z := y.rehearse(t, "driftnet") // it is on all hosts, so all pools come along
+	z := y.rehearse(t, "driftnet") // it is on all hosts, so all pools are copied
 	running := 0
 	for _, p := range y.r.service.Views.AllPools() {
 		q := z.pool(p.Name)
@@ -89,7 +89,7 @@ func TestCopyWithoutBays(t *testing.T) {
 	y := newYard(t, func(f *lab.Fleet) {
 		f.Hosts[3].Mute = true
 		for _, p := range f.Pools {
-			if p.Name == "logbook" { // a kind of pool that forgets what was drained, and admits what comes instead
+			if p.Name == "logbook" { // a kind of pool that forgets a drained member, and admits its replacement
 				p.Groups[0].Spread = true
 				for i := range p.Groups[0].Members {
 					p.Groups[0].Members[i].Parity = false

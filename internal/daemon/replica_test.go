@@ -89,7 +89,7 @@ func TestReplicaOverSSH(t *testing.T) {
 	require.NoError(t, err)
 	at, own := sshServer(t, dir, may)
 	require.NoError(t, os.WriteFile(host, own, 0o600))
-	address := "sftp://lantern@" + at + "/copy?key=" + key + "&host-key=" + host // below where a sign-in begins
+	address := "sftp://lantern@" + at + "/copy?key=" + key + "&host-key=" + host // below the directory of the sign-in
 
 	for _, wrong := range []string{
 		"sftp://lantern@" + at + "/copy", "sftp://lantern:secret@" + at + "/copy?key=" + key + "&host-key=" + host,
@@ -103,7 +103,7 @@ func TestReplicaOverSSH(t *testing.T) {
 	log := slog.New(slog.DiscardHandler)
 	copied(t, dir, address)
 
-	// Another machine under the same address gets nothing.
+	// Nothing is sent to another machine with the same address.
 	elsewhere := t.TempDir()
 	other, _ := sshServer(t, elsewhere, may)
 	c, err := replica(nil, "sftp://lantern@"+other+"/copy?key="+key+"&host-key="+host, log)
@@ -169,7 +169,7 @@ func copied(t *testing.T, dir, address string) {
 func TestReplicaInObjectStore(t *testing.T) {
 	t.Setenv("AWS_ACCESS_KEY_ID", "lantern")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "a secret")
-	t.Setenv("AWS_CA_BUNDLE", "") // the engine has a client of its own, which takes none
+	t.Setenv("AWS_CA_BUNDLE", "") // the engine has its own client, which does not support it
 	objects := s3mem.New()
 	require.NoError(t, objects.CreateBucket("records"))
 	server := httptest.NewServer(gofakes3.New(objects, gofakes3.WithTimeSkewLimit(0)).Server())

@@ -249,7 +249,7 @@ func TestSites(t *testing.T) {
 	require.Equal(t, 422, ask("/report?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", nil))
 	require.Equal(t, 200, ask("/report/page", nil))
 
-	// Through the headquarters people act at a site, with their rights there alone.
+	// Through the headquarters people act at a site, only with their rights there.
 	var drive api.Drive
 	require.Equal(t, 200, get(t, hq.r.url+"/sites/south", south.token, "/drives/00003", &drive))
 	require.Equal(t, "00003", drive.Tail)
@@ -276,7 +276,7 @@ func TestSites(t *testing.T) {
 		require.Equal(t, 409, ask(path, nil), "it must not say of %s that there is none", path)
 	}
 
-	// A live stream passes through too.
+	// A live stream is passed on as well.
 	live, stop := context.WithCancel(t.Context())
 	r, err := http.NewRequestWithContext(live, http.MethodGet, hq.r.url+"/sites/south/api/v1/events", nil)
 	require.NoError(t, err)
@@ -295,7 +295,7 @@ func TestSites(t *testing.T) {
 	stop()
 	res.Body.Close()
 
-	// A line is cut: what is known is dated, and the site goes on.
+	// A connection is cut: the data of the site are dated, and the site continues.
 	lines["south"].set(true)
 	soon(t, "south is not reachable", func() bool { return len(round().Sites) == 1 })
 	cut := round()
@@ -321,7 +321,7 @@ func TestSites(t *testing.T) {
 	south.report("south-host", at, disk(3, 1, 11, at), disk(4, 2, 9, at), disk(6, 3, 0, at))
 	require.Equal(t, 200, get(t, south.r.url, south.token, "/drives/00006", nil))
 
-	// So goes the headquarters: it is started anew meanwhile, and knows what it knew.
+	// So does the headquarters: it is restarted meanwhile, and has the same data.
 	address := hq.r.url
 	hq.serve.Listen = strings.TrimPrefix(address, "http://")
 	u, err := url.Parse("nats://" + lines["north"].to)
@@ -345,7 +345,7 @@ func TestSites(t *testing.T) {
 	})
 	soon(t, "every event came, once and in order", func() bool { return told(t, hq, south) })
 
-	// A drive travels from north to west with what was measured of it.
+	// A drive is moved from north to west, and its readings with it.
 	at = now()
 	north.report("north-host", at, disk(1, 1, 2, at))
 	west.report("west-host", at, disk(5, 1, 7, at), disk(2, 2, 0, at))
@@ -357,7 +357,7 @@ func TestSites(t *testing.T) {
 	require.WithinDuration(t, day, trend.Points[0].At, time.Second)
 	soon(t, "west's audit has it", audited(west, func(e api.AuditEntry) bool { return e.Who == "headquarters" }))
 
-	// A site goes on from a backup: what it told since is in the stream and not in its records.
+	// A site is restored from a backup: its later events are in the stream and not in its records.
 	backup := filepath.Join(dir, "west.backup")
 	require.NoError(t, Backup(west.serve.Data, backup, io.Discard))
 	_, err = west.r.service.Fleet.Enrol("ida", "lost-host", false)
@@ -405,7 +405,7 @@ func TestSites(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, strings.HasPrefix(string(secret), "lan-site-"))
 
-	// Removed, it is let in no more, and nothing of it is shown.
+	// After removal it cannot connect, and nothing of it is shown.
 	gone, err := client.RemoveSiteWithResponse(t.Context(), "north")
 	require.NoError(t, err)
 	require.Equal(t, 204, gone.StatusCode(), string(gone.Body))

@@ -26,7 +26,7 @@ func TestUnits(t *testing.T) {
 	for unit, most := range map[string]float64{"lantern.service": 1.5, "lantern-agent.service": 4} {
 		b, err := os.ReadFile("../../packaging/files/" + unit)
 		require.NoError(t, err)
-		// What the unit starts is not installed here; something else stands for it.
+		// The program of the unit is not installed here; another one replaces it.
 		path := filepath.Join(t.TempDir(), unit)
 		text := regexp.MustCompile(`(?m)^ExecStart=\S+`).ReplaceAllString(string(b), "ExecStart=/bin/true")
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))

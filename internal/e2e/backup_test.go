@@ -107,7 +107,7 @@ func TestBackup(t *testing.T) {
 	require.Contains(t, s.run("audit", "list", "--newest", "50", "--columns", "did"), "takeOver")
 	s.refused("not restored", "take-over", "--reason", "twice")
 
-	// Restored over records that are there, those are kept.
+	// A restore over existing records keeps those.
 	empty := filepath.Join(dir, "third")
 	d.run("restore", file, "--data", empty)
 	require.Contains(t, d.run("restore", file, "--data", empty), "the earlier database is kept as")

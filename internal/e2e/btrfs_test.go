@@ -80,7 +80,7 @@ func TestBtrfs(t *testing.T) {
 	for path := range b.sums {
 		at := members[0].holds(path)
 		if at < 0 {
-			continue // this file is on the other two
+			continue // this file is on the other two members
 		}
 		says := b.shell.run("selftest", "where", b.tail(members[0]), fmt.Sprint(at/512))
 		b.say("%s", strings.TrimSpace(says))
@@ -95,8 +95,8 @@ func TestBtrfs(t *testing.T) {
 
 	b.step("A member without a light is made to blink: its reads, counted by the kernel, come in threes, and pause")
 	b.shell.run("light", "on", b.tail(members[2]), "--for", "2m")
-	// 150 ms of reading and 150 ms of rest, three times, and a second of rest. A busy machine may blur one look, not
-	// all.
+	// 150 ms of reading and 150 ms of pause, three times, and a second of pause. A busy machine may disturb one
+	// observation, not all.
 	rhythm := regexp.MustCompile(`(#{2,5}_{2,5}){2}#{2,5}_{15,30}(#{2,5}_{2,5}){2}#{2,5}_`)
 	beat := await(
 		t,
@@ -355,7 +355,7 @@ type bench struct {
 	shell shell
 	rng   *rand.ChaCha8
 	steps int
-	// The processes, and how to start them anew.
+	// The processes, and how to restart them.
 	server, agent            *process
 	startService, startAgent func()
 }
@@ -845,7 +845,7 @@ func TestKillBtrfs(t *testing.T) {
 		strike()
 		await(t, "the old one is seen to have left", func() api.Swap {
 			w := b.swap()
-			if len(w.Wrong) > 0 { // before its turn: somebody has to say that it will not come back
+			if len(w.Wrong) > 0 { // too early: somebody has to confirm that it will not come back
 				b.shell.try("swap", "next", tail, "--reason", "it died")
 			}
 			return w
@@ -856,7 +856,7 @@ func TestKillBtrfs(t *testing.T) {
 		b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh), "--reason", "a test")
 		strike()
 		w := await(t, "the swap is closed", func() api.Swap { strike(); return b.swap() }, func(w api.Swap) bool {
-			if w.Phase == api.SwapPhaseConfirm { // it was not carried out, and that is on record: it is asked for again
+			if w.Phase == api.SwapPhaseConfirm { // the order was not carried out, which is recorded: it is requested again
 				b.shell.run("swap", "confirm", tail, "--tail", b.tail(fresh), "--reason", "a test")
 			}
 			return !w.Open

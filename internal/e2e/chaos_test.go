@@ -54,9 +54,9 @@ type chaosHost struct {
 	cut    bool          // the network is down
 	jumble bool          // reports arrive twice and in any order
 	shift  time.Duration // how far its clock is ahead
-	newer  bool          // it says what this version of the service does not know
+	newer  bool          // it sends fields that this version of the service does not know
 	texts  func(*api.Report)
-	aside  int // reports that were refused for good, and set aside
+	aside  int // reports that were refused permanently, and set aside
 }
 
 const chaosDrives = 12
@@ -155,7 +155,7 @@ func (h *chaosHost) run(ctx context.Context) {
 		if jumble {
 			rand.Shuffle(len(queue), func(i, j int) { queue[i], queue[j] = queue[j], queue[i] })
 			if len(queue) < 4 {
-				cut = true // it gathers some first
+				cut = true // it collects some first
 			}
 		}
 		for !cut && len(queue) > 0 && h.send(ctx, queue[0]) {
@@ -166,7 +166,7 @@ func (h *chaosHost) run(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(400 * time.Millisecond): // its pace, not a wait for anything
+		case <-time.After(400 * time.Millisecond): // its interval, not a wait
 		}
 	}
 }
@@ -332,7 +332,7 @@ func TestChaos(t *testing.T) {
 				return
 			}
 			junk := filepath.Join(dir, "junk")
-			_ = exec.Command("sh", "-c", "cat /dev/zero > "+junk).Run() // until there is no room
+			_ = exec.Command("sh", "-c", "cat /dev/zero > "+junk).Run() // until there is no space
 			hold(5 * time.Second)
 			_ = exec.Command("sh", "-c", "cat /dev/zero > "+junk+"2").Run()
 			hold(5 * time.Second)
@@ -460,7 +460,7 @@ func (c *chaos) damaged() {
 	}
 	cut(true)
 	taken := -1
-	c.until("nothing is on its way any more", time.Minute, func() bool { // twice the same within a second
+	c.until("nothing is on its way any more", time.Minute, func() bool { // twice the same value within a second
 		n := 0
 		for _, h := range c.hosts {
 			h.mu.Lock()

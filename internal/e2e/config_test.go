@@ -91,7 +91,7 @@ func TestConfig(t *testing.T) {
 	}
 	require.Equal(t, strip(shown), strip(again), "what is shown can be used again")
 
-	// A service that starts by its file alone, another port by the environment, a third by the option.
+	// A service that gets its port from its file, then from the environment, then from the option.
 	listen, other, third := freePort(t), freePort(t), freePort(t)
 	path = file(fmt.Sprintf("listen: %s\ndata: %s\nlog: json\n", listen, t.TempDir()))
 	for want, p := range map[string]*process{

@@ -63,7 +63,7 @@ func openBrowser(t testing.TB, url string, more ...chromedp.ExecAllocatorOption)
 	t.Cleanup(cancel)
 	b := &browser{t: t, ctx: ctx, axe: string(axe), url: url}
 	require.NoError(t, chromedp.Do(ctx))
-	// Who goes to another address with something begun and not sent is asked first; here the answer is to go.
+	// Leaving a page with unsent text needs a confirmation; here it is given.
 	require.NoError(t, chromedp.Listen(ctx, func(ev any) {
 		if asked, ok := ev.(*page.EventJavascriptDialogOpening); ok && asked.Type == page.DialogTypeBeforeunload {
 			go func() {
@@ -160,12 +160,12 @@ func (b *browser) click(words string) {
 				cancel()
 				require.Less(b.t, try, 20, "click %s: no click came to it, but to %s\nthe page said:\n%s", words,
 					b.ask(`String(window.clicked)`), last(b.text(), 3000))
-				continue // the page moved between the look and the click, which a person sees and clicks again
+				continue // the page moved between the look and the click; a person would click again
 			}
 		}
 		cancel()
 		if err != nil && strings.Contains(err.Error(), "Could not find node") && try < 5 {
-			continue // it was drawn anew between the look and the click
+			continue // it was drawn again between the look and the click
 		}
 		require.NoError(b.t, err, "click %s\nthe page said:\n%s", words, last(b.text(), 3000))
 		return
@@ -200,7 +200,7 @@ func (b *browser) open(path string) {
 		err := chromedp.Do(ctx, chromedp.Navigate(b.url+path), chromedp.WaitVisible("main"))
 		cancel()
 		if err != nil && strings.Contains(err.Error(), "ERR_ABORTED") && try < 5 {
-			continue // the page went somewhere by itself at the same moment, as to the sign-in
+			continue // the page changed by itself at the same moment, for example to the sign-in
 		}
 		require.NoError(b.t, err, "open %s\nthe page said:\n%s", path, last(b.text(), 3000))
 		return
@@ -254,7 +254,7 @@ func TestConsole(t *testing.T) {
 	round := d.settle()
 	tail, bay := round.Lines[0].Tail, round.Lines[0].Bay
 
-	// Nobody is let in without signing in; the link does it, once.
+	// A sign-in is required; the link signs in once.
 	b.open("/")
 	b.see("Your token")
 	b.clean("the sign-in page")
@@ -279,14 +279,14 @@ func TestConsole(t *testing.T) {
 	second.do("the link again", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	second.see("used already")
 
-	// The drive: who it is, how it is and why, and the course of the metric.
+	// The drive: its identity, its verdict with reasons, and the chart of the metric.
 	b.click(tail + " has")
 	b.see("since", "SMART attribute 197", "pending sectors", "group 1", bay, "without it: can lose 1 more drive")
 	b.do("chart", chromedp.WaitVisible(".uplot canvas"))
 	b.clean("the drive")
 	b.shot("drive")
 
-	// The light goes on with an end, shows on the map, and goes out by itself.
+	// The light has an end, is shown on the map, and goes out by itself.
 	b.click("Light the bay")
 	b.see("lit until")
 	b.click("Show on the map")
@@ -326,7 +326,7 @@ func TestConsole(t *testing.T) {
 	}
 	d.run("lab", "insert", "skerry/front/9", "--drive", wrong)
 	await(t, "the alarm is over", b.text, func(s string) bool { return !strings.Contains(s, "Stop. Put") })
-	// The drive that was pulled by mistake catches up; until then the old one must not be pulled.
+	// The drive that was pulled by mistake is brought up to date; until then the old one must not be pulled.
 	d.run("lab", "speed", "300")
 	await(t, wrong+" is a full member again",
 		func() string { return get[api.Drive](d.shell, "drive", wrong).State },
@@ -400,7 +400,7 @@ func TestConsole(t *testing.T) {
 		b.see(words)
 		b.clean(path)
 	}
-	// What people wrote of a drive is changed where it stands; what to buy, and how often drives fail.
+	// What people recorded about a drive is edited in place; what to buy, and how often drives fail.
 	b.open("/inventory?where=state%3Dsent-back")
 	b.see("never seen")
 	b.click("what is known")
@@ -417,7 +417,7 @@ func TestConsole(t *testing.T) {
 	b.see("What to buy", "How often drives fail", "VELDRUN VR4-4000")
 	b.clean("reports")
 	b.shot("reports")
-	// A notice is seen by somebody, with a word for the others; a rule is tried on the past before it is kept.
+	// A notice is acknowledged with a note; a rule is tried on the past before it is saved.
 	b.open("/notices")
 	b.see("new notices", "filling up", "UN257 has a bad link")
 	b.shot("notices")
@@ -431,7 +431,7 @@ func TestConsole(t *testing.T) {
 	b.do("an expression", chromedp.SendKeys(`form input.font-mono`, "link_crc_errors_7d > 50\r"))
 	b.see("It would have flagged 1 of", "UN257")
 	b.clean("a rule that is tried")
-	// A window of a plan is moved, what that does is seen, and then it is kept.
+	// A window of a plan is moved, its effect is shown, and then it is saved.
 	d.run(
 		"plan",
 		"set",
@@ -499,7 +499,7 @@ func TestConsole(t *testing.T) {
 	b.clean("search")
 	b.do("go", chromedp.KeyEvent("\r"))
 	b.see("Course", fresh.Tail)
-	// What day it is decides whether a plan tests the drive just now.
+	// The weekday decides whether a plan tests the drive now.
 	await(
 		t,
 		"its self-tests are shown",
@@ -533,7 +533,7 @@ type rough struct {
 	*httputil.ReverseProxy
 	path            string
 	requests, reply atomic.Int32
-	received        atomic.Int32 // what came through to the service
+	received        atomic.Int32 // requests that reached the service
 	enough          atomic.Bool  // until then no answer comes back
 }
 
@@ -592,7 +592,7 @@ func TestSwapOnPhone(t *testing.T) {
 	said := b.text()
 	label := strings.Fields(said[:strings.Index(said, " is in skerry/front/12.")])
 	b.see("Acceptance test of the new drive", "eason to continue")
-	b.click("Close this message") // they lie over what comes next
+	b.click("Close this message") // they cover what comes next
 	b.click("Close this message")
 	b.clean("a new drive without an acceptance test")
 	b.shot("swap-confirm-phone")

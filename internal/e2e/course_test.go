@@ -66,7 +66,7 @@ func TestCourse(t *testing.T) {
 	b.click("Show all")
 	require.Equal(t, whole, changes(closer))
 
-	// By the mouse: drag chooses, drag with Shift moves, a double click shows the whole.
+	// By the mouse: dragging selects, dragging with Shift moves, a double click shows everything.
 	b.ask(`document.querySelector("#course").scrollIntoView(); ""`)
 	b.do("it is drawn", chromedp.WaitVisible(".u-over"))
 	var x, y, w float64
@@ -103,7 +103,7 @@ func TestCourse(t *testing.T) {
 	require.Contains(t, at, "metrics=power_cycles")
 	b.clean("two drives in the same charts")
 
-	// An event of a person's own, three days ago by the lab's clock.
+	// A person's own event, three days ago by the lab's clock.
 	b.click("Mark an event")
 	day := get[api.Lab](d.shell, "lab", "speed").Now.Add(-72 * time.Hour).Truncate(time.Minute)
 	b.do("what", chromedp.SendKeys(`//label[contains(., "What happened")]/input`, "the rack was moved"))

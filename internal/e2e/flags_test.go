@@ -22,7 +22,7 @@ import (
 // sets up channels.
 func TestFlags(t *testing.T) {
 	d := startDemo(t)
-	// What is listed, and by what.
+	// The list, and its order.
 	head := strings.SplitN(d.run("drives", "--columns", "tail,age,temperature_celsius,wear_used_percent",
 		"--sort", "-temperature_celsius"), "\n", 2)[0]
 	require.Equal(
@@ -52,7 +52,7 @@ func TestFlags(t *testing.T) {
 	}
 	require.Contains(t, d.run("readings", "latest"), `"pending_sectors":38`)
 
-	// Why, and with which numbers.
+	// The reasons with their numbers.
 	require.Contains(t, d.run("rule", "explain", "pending-sectors"), "burst_sectors is 8 sectors in 24 h")
 	require.Contains(t, d.try("rule", "explain", "no-such").err, "lantern rule list")
 	require.Equal(t, "UN257", get[[]api.RuleFlag](d.shell, "rule", "try", "link_crc_errors_7d > 50")[0].Tail)
@@ -91,7 +91,7 @@ func TestFlags(t *testing.T) {
 	d.run("rule", "unset", "many_sectors", "--model", "VELDRUN VR4-4000")
 	require.Contains(t, d.try("rule", "set", "many_sectors", "lots").err, "is not a number")
 
-	// People are told once.
+	// There is one notice.
 	all := await(
 		t,
 		"notices open",
@@ -111,7 +111,7 @@ func TestFlags(t *testing.T) {
 	require.Contains(t, d.run("notices", "mute", of["CN261"].Id, "--for", "0"), "no longer muted")
 	require.Contains(t, d.try("notices", "saw", "NOSUCH").err, "lantern notices")
 
-	// And sent out, signed; nothing points back into the service, and no secret is shown.
+	// And sent, signed; no address leads back into the service, and no secret is shown.
 	var mu sync.Mutex
 	var got []string
 	receiver := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

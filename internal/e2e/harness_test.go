@@ -143,7 +143,7 @@ func (s shell) try(args ...string) answer {
 	ctx, cancel := context.WithTimeout(s.t.Context(), 3*time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = append(append(os.Environ(), "COLUMNS=400"), s.env...) // texts are looked for, not how they are folded
+	cmd.Env = append(append(os.Environ(), "COLUMNS=400"), s.env...) // texts are compared, not their folding
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	err = cmd.Run()

@@ -23,7 +23,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.do("sign in", chromedp.Navigate(d.link), chromedp.WaitVisible("main"))
 	b.see("ZU006")
 
-	// A pool gets another name, and is found by it everywhere; the name that its host reports takes it away.
+	// A pool gets another name, and is found by it everywhere; giving it the reported name removes the other one.
 	name := `//section[h2[normalize-space(.)="Name and past"]]//input`
 	rename := func(to string) {
 		t.Helper()
@@ -61,7 +61,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.see("Counts as stock")
 	b.clean("a drive that is not in stock")
 
-	// Many drives' purchases come from a table; what does not fit holds all of it up, and is said.
+	// Many purchases are imported from a table; one wrong row stops the whole import, and the row is named.
 	dir := t.TempDir()
 	file := func(text string) string {
 		path := filepath.Join(dir, "bought.csv")
@@ -88,8 +88,8 @@ func TestConsoleKeeping(t *testing.T) {
 	b.see("fields of 2 drives were written")
 	require.Contains(t, d.run("inventory", "export"), `"Kelp, Sons"`)
 
-	// A field of several drives, and a note about them, are written at once: it is shown first, and none is when one
-	// cannot.
+	// A field of several drives, and a note about them, are written at once: it is shown first, and nothing is written
+	// if one cannot.
 	choose := func(tails ...string) {
 		for _, tail := range tails {
 			b.do(tail, chromedp.WaitVisible(fmt.Sprintf(`input[aria-label^="Choose "][aria-label$="%s"]`, tail)))
@@ -123,7 +123,7 @@ func TestConsoleKeeping(t *testing.T) {
 		require.Contains(t, of, "of the batch that rattles")
 	}
 
-	// When pools are full is told with what would give them room.
+	// The forecast of full pools names what would add space.
 	b.open("/reports")
 	b.see("When pools are full", "another group like group 1: 9 drives of 4 TB", "What more drives would give is not "+
 		"known")
@@ -138,7 +138,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.click("End mine")
 	b.see("Your address is removed")
 
-	// People go; what was changed is checked.
+	// People are removed; the audit is verified.
 	d.run("person", "add", "bo")
 	b.open("/people")
 	b.click("Remove bo")
@@ -148,8 +148,8 @@ func TestConsoleKeeping(t *testing.T) {
 	b.see("Newest entry:")
 	b.clean("people, with the audit checked")
 
-	// An invitation is withdrawn; an enclosure that was described is so no more; a host that is silent is retired.
-	// A management controller is named, and its settings are told to the agent; nothing is at that address here.
+	// An invitation is withdrawn; the layout of an enclosure is removed; a host that does not report is retired.
+	// A management controller is added, and its settings are sent to the agent; nothing is at that address here.
 	b.open("/hosts")
 	b.click("Name, enclosures and report")
 	b.click("Add a management controller")
@@ -159,7 +159,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.clean("a management controller that is not kept yet")
 	b.do("keep it", chromedp.Click(`//form[.//input[@type="password"]]//button[contains(., "Keep")]`))
 	b.see("Management controller https://127.0.0.1:9, as lantern")
-	d.run("lab", "speed", "60") // its agent hears of it with its next report
+	d.run("lab", "speed", "60") // its agent gets them with its next report
 	b.see("connection refused")
 	d.run("lab", "speed", "1")
 	require.NotContains(t, d.run("audit", "list", "-o", "json"), "a secret of its own")

@@ -55,10 +55,10 @@ func TestKill(t *testing.T) {
 	c := client()
 	killed, closed := 0, 0
 	next := time.Now()
-	pause := func() { // between a blink and two seconds: at any step, and in the midst of any
+	pause := func() { // up to two seconds: between any steps and during any
 		next = time.Now().Add(time.Duration(r.Int64N(int64(1500 * time.Millisecond))))
 	}
-	// The killer strikes at its own times, whatever is being asked meanwhile.
+	// Processes are killed at random times, independent of the requests.
 	again := make(chan struct{})
 	strike := func() {
 		if time.Now().Before(next) || killed == n {

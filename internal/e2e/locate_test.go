@@ -59,7 +59,7 @@ func TestLocate(t *testing.T) {
 	)
 	d.refused("No enclosure of guillemot is described", "survey", "begin", "guillemot")
 
-	// What cannot be is refused; a description can be exported and brought back.
+	// Impossible layouts are refused; a description can be exported and imported.
 	file := filepath.Join(t.TempDir(), "shelf.yaml")
 	for text, why := range map[string]string{
 		"name: chassis\nsections: [{name: front, rows: 2, columns: 2, bays: {1: [1, 1], 2: [1, 1]}}]": "bays 1 and 2 are " +
@@ -80,14 +80,14 @@ func TestLocate(t *testing.T) {
 	d.run("enclosure", "define", "guillemot", "--file", file)
 	require.Equal(t, exported, d.run("enclosure", "export", "guillemot"))
 
-	// The walk: what blinks is tapped. Half of it by eyes, the rest by reading labels; it is left once in between.
+	// The survey: the blinking bay is tapped. One half by lights, the rest by labels; it is interrupted once.
 	d.run("survey", "begin", "guillemot")
 	for n := 0; n < 4; n++ {
 		bay := d.eyes(t, map[string]bool{})
 		now := get[api.Survey](d.shell, "survey", "show", "guillemot").Now
 		require.Equal(t, truth[bay], now.Tail, "the drive that blinks is the one that is asked for")
 		if n == 2 {
-			d.run("survey", "tap", "guillemot", "front/1") // a slip of the thumb
+			d.run("survey", "tap", "guillemot", "front/1") // a wrong tap
 			back := get[api.Survey](d.shell, "survey", "back", "guillemot")
 			require.Equal(t, now.Tail, back.Now.Tail)
 			d.eyes(t, map[string]bool{})
@@ -130,7 +130,7 @@ func TestLocate(t *testing.T) {
 		}
 	}
 
-	// A drive in a bay whose port is known is a guess until somebody has seen it.
+	// A drive in a bay with a known port is a guess until somebody confirmed it.
 	d.run("lab", "pull", "guillemot/front/14")
 	fresh := get[api.LabMoved](d.shell, "lab", "insert", "guillemot/front/14")
 	await(
@@ -193,7 +193,7 @@ func TestLocate(t *testing.T) {
 	d.run("channel", "set", "pager", "--secret-file", secret, "--webhook", pager.URL, "--pool", "logbook")
 	d.run("swap", "plan", "LM417")
 	d.run("swap", "begin", "--reason", "a warning is understood", "--no-backup")
-	// Somebody sits before a terminal that waits for another thing to be typed.
+	// A person is at a terminal that waits for other input.
 	path, err := binary()
 	require.NoError(t, err)
 	waiting := exec.CommandContext(t.Context(), path, "swap", "confirm")
@@ -288,7 +288,7 @@ func TestLocateConsole(t *testing.T) {
 		bay := d.eyes(t, map[string]bool{})
 		_, number, _ := strings.Cut(strings.TrimPrefix(bay, "guillemot/"), "/")
 		button := fmt.Sprintf(`//button[span[1][normalize-space(.)=%q]][not(@disabled)]`, number)
-		// The strip of the lab at the foot may lie over it; a thumb would scroll.
+		// The lab's strip at the bottom may cover it; a person would scroll.
 		b.do("tap it", chromedp.WaitVisible(button))
 		b.ask(
 			fmt.Sprintf(

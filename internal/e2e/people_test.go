@@ -28,7 +28,7 @@ func TestPeople(t *testing.T) {
 	)
 	script := shell{t, append(d.env, "LANTERN_TOKEN="+token("night script"))}
 
-	// Each has a plan of their own open, and begins.
+	// Each person has a plan open, and begins.
 	plans := map[string]api.Swap{}
 	for who, tail := range map[string]string{"engineer": "ZU006", "bo": "LM417", "night script": "LM409"} {
 		plans[who] = get[api.Swap](d.shell, "swap", "plan", tail)
@@ -65,7 +65,7 @@ func TestPeople(t *testing.T) {
 		script.refused("led by "+lead, "swap", "begin", plans["night script"].Id, "--reason", "its turn")
 	}
 
-	// The others may look, and take nothing into their hands but with a reason.
+	// The others may look, and take over only with a reason.
 	people := map[string]shell{
 		"engineer":     d.shell,
 		"bo":           {t, append(d.env, "LANTERN_TOKEN="+bos)},
@@ -91,7 +91,7 @@ func TestPeople(t *testing.T) {
 	a.see("Who changed what", "Open sessions", "bo")
 	a.clean("people")
 
-	// A token that is taken away opens nothing any more, and neither does what was opened with it.
+	// A revoked token is not accepted, nor are the sessions that were opened with it.
 	d.refused("There is a Bo already", "person", "add", "Bo")
 	people["bo"].refused("This needs the role admin", "person", "remove", "engineer")
 	d.refused("You cannot remove your own", "person", "remove", "engineer")

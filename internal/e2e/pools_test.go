@@ -89,7 +89,7 @@ func TestPoolQuestions(t *testing.T) {
 		),
 	)
 
-	// A member is drained; another leaves, and its pool restores what lay on it by itself; one recovery has another
+	// A member is drained; another leaves, and its pool restores its content by itself; one recovery has another
 	// priority.
 	d.run("drain", "specimens", "2")
 	d.run("priority", "tidegauge", "low")
@@ -129,7 +129,7 @@ func TestPoolQuestions(t *testing.T) {
 	)
 	require.Equal(t, "can lose 2 more drives", get[api.Pool](d.shell, "pool", "driftnet").Margin.Words)
 
-	// How it went can be read off, taken along, and asked what would have been said.
+	// The course can be shown, exported, and replayed with the estimates of each moment.
 	var drain api.Recovery
 	for _, r := range get[[]api.Recovery](d.shell, "recoveries", "--pool", "specimens") {
 		if r.Kind == api.RecoveryKindDrain {

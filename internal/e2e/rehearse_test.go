@@ -92,7 +92,7 @@ func TestRehearsal(t *testing.T) {
 	require.Contains(t, r.process.said(), "driftnet is on other hosts as well")
 	require.Contains(t, r.process.said(), "lantern swap plan ZU006")
 
-	// The very swap.
+	// The same swap.
 	r.run("swap", "plan", "ZU006", "--keep-spare")
 	marked(t, r.run("swap", "begin", "--reason", "LM417 comes next"))
 	r.run("lab", "pull", "skerry/front/7")
@@ -141,7 +141,7 @@ func TestRehearsal(t *testing.T) {
 	marked(t, r.run("round"))
 	require.Contains(t, r.run("round"), "CF991 has", "the neighbour that fell ill on the way")
 
-	// What leaves it says what it is.
+	// Everything that leaves it is marked.
 	var report map[string]any
 	require.NoError(t, json.Unmarshal([]byte(r.run("--output", "json", "swap", "report", "ZU006")), &report))
 	require.Equal(t, "soundscape", report["practice"].(map[string]any)["pool"])
@@ -152,7 +152,7 @@ func TestRehearsal(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(b), "practice-evidence-ZU006/summary.txt")
 
-	// And nothing can be led into it, or out of it.
+	// And no connection leads into it, or out of it.
 	r.refused("it takes no host in", "host", "enrol", "skerry-2")
 	r.refused("it tells nobody outside", "channel", "set", "ops", "--webhook", "http://127.0.0.1:9/")
 	a = shell{t, r.env}.try("rehearse", "soundscape", "--listen", freePort(t), "--data", t.TempDir())
@@ -189,7 +189,7 @@ func TestRehearsal(t *testing.T) {
 
 	inBrowser(t, d, r)
 
-	// It goes on from where it was.
+	// It continues from where it was.
 	r.process.stop()
 	marked(t, r.process.said())
 	again := rehearse(t, env, dir, "--go-on")

@@ -70,7 +70,7 @@ func benchmarkRoom(b *testing.B, hosts int) {
 		require.NoError(b, json.Unmarshal([]byte(page.ask(script)), &ms))
 		return ms
 	}
-	page.ask(`(async () => { // every host is asked for once it is near
+	page.ask(`(async () => { // every host is requested once it is near
 		for (let y = 0; y < document.documentElement.scrollHeight; y += 600) {
 			scrollTo({ top: y, behavior: "instant" });
 			await new Promise((r) => setTimeout(r, 40));

@@ -52,7 +52,7 @@ func TestSitesConsole(t *testing.T) {
 		return regexp.MustCompile(`bo\b.*plan`).MatchString(s)
 	})
 
-	// The line between them is cut: the data are shown with their date, and the site as not reachable.
+	// The connection is cut: the data are shown with their date, and the site as not reachable.
 	d.process.kill()
 	b.open("/")
 	b.see("not reachable: data is from")

@@ -27,7 +27,8 @@ func TestSteadyConsole(t *testing.T) {
 		)
 	}
 
-	// A page that was not loaded yet is opened while the service is down: the frame stays, and the page comes with it.
+	// A page that was not loaded yet is opened while the service is down: the frame stays, and the page appears when it
+	// is back.
 	d.process.stop()
 	b.ask(`[...document.querySelectorAll("nav a")].find(a => a.textContent === "Rules").click(); ""`)
 	b.see("The connection is lost")

@@ -205,7 +205,7 @@ func TestHabits(t *testing.T) {
 		"Exit codes: 0 done, 1 failed, 2 what was typed is wrong, 3 refused, 4 the service cannot be reached.",
 	)
 
-	// Drives by what they say, and everything they ever said.
+	// Drives by their values, and all their readings.
 	rising := get[[]api.Drive](d.shell, "drives", "--where", "pending_sectors>0")
 	require.Len(t, rising, 1)
 	byHours := get[[]api.Drive](d.shell, "drives", "--sort", "-power_on_hours", "--host", "guillemot")
@@ -234,7 +234,7 @@ func TestHabits(t *testing.T) {
 		get[api.Imported](d.shell, "readings", "import", file),
 	)
 	require.Contains(t, d.run("readings", "import", file), "0 readings imported")
-	// The rules run over what was exported, without a service; one line is broken.
+	// The rules run over the export, without a service; one line is broken.
 	past := filepath.Join(t.TempDir(), "past.jsonl")
 	require.NoError(t, os.WriteFile(past, []byte(strings.Join(lines, "\n")+"\n{\"drive\":1}\n"), 0o600))
 	failures := filepath.Join(t.TempDir(), "failures.csv")
@@ -287,7 +287,7 @@ func TestHabits(t *testing.T) {
 		"drive,at,metric,value\n"+rising[0].Key,
 	)
 
-	// What needs no service.
+	// Commands that need no service.
 	require.Contains(t, d.run("metrics", "explain", "link_crc_errors"), "accuses the cable")
 	require.Contains(t, d.try("metrics", "explain", "pending_sector").err, "did you mean pending_sectors?")
 	require.Contains(t, d.run("decode", "--list"), "scsi-log")
@@ -362,7 +362,7 @@ func TestDoor(t *testing.T) {
 	require.Equal(t, 401, status)
 	require.EqualValues(t, "bad-token", problem(body).Type)
 
-	// A session's cookie is not for scripts, nor for other sites.
+	// A session's cookie cannot be read by scripts or used by other sites.
 	status, _, head := call("POST", "/api/v1/session", `{"token":"`+token+`"}`, nil)
 	require.Equal(t, 204, status)
 	cookie := head.Get("Set-Cookie")
@@ -384,7 +384,7 @@ func TestDoor(t *testing.T) {
 	status, _, _ = call("GET", "/api/v1/round", "", map[string]string{"Cookie": cookie})
 	require.Equal(t, 401, status, "signed out is out")
 
-	// Sent twice is done once; a key is for one request.
+	// A request that is sent twice is done once; a key belongs to one request.
 	key := with("Idempotency-Key", "k1")
 	status, first, _ := call("POST", "/api/v1/lights", `{"bay":"skerry/front/3","seconds":600}`, key)
 	require.Equal(t, 202, status)

@@ -40,7 +40,7 @@ func (s shell) terminal(columns, lines int, env []string, args ...string) *termi
 		env...)
 	x.pty, err = pty.StartWithSize(x.cmd, &pty.Winsize{Rows: uint16(lines), Cols: uint16(columns)})
 	require.NoError(s.t, err)
-	go func() { _, _ = io.Copy(x.pty, x.screen) }() // what a terminal answers when it is asked
+	go func() { _, _ = io.Copy(x.pty, x.screen) }() // answers of the terminal to queries
 	go func() {
 		defer close(x.gone)
 		b := make([]byte, 4096)
@@ -169,7 +169,7 @@ func TestWatch(t *testing.T) {
 		func(w api.Swap) bool {
 			switch shown := x.shown(); {
 			case strings.Contains(shown, "why it goes on:"):
-				x.keys("looked at\r") // the key came while the checks of the step before were shown
+				x.keys("looked at\r") // the key was pressed while the checks of the previous step were shown
 			case w.Open && w.Phase == api.SwapPhaseJoin:
 				x.keys("n")
 			case w.Phase == api.SwapPhaseRecover && !fast: // before, the order would come too late on a busy machine

@@ -102,7 +102,7 @@ func TestProvider(t *testing.T) {
 	s := newSite(t)
 	p := newIssuer(t)
 	s.server.Provider = &Provider{Issuer: p.server.URL, ClientID: "lantern", URL: s.url, RoleClaim: "roles"}
-	// enter goes the whole way in a browser of its own, and says where it ended.
+	// enter does the whole sign-in in a separate browser, and returns the last address.
 	enter := func(change func(u *url.URL)) (where string, me api.Me) {
 		jar, err := cookiejar.New(nil)
 		require.NoError(t, err)
@@ -162,7 +162,7 @@ func TestProvider(t *testing.T) {
 		where, _ := enter(change)
 		require.Equal(t, refused, where, name)
 	}
-	// An answer is good once, and in the browser that asked only.
+	// An answer is valid once, and only in the browser that asked.
 	var back string
 	_, _ = enter(func(u *url.URL) { back = u.String() })
 	a, err := http.Get(back)

@@ -79,7 +79,7 @@ func TestSchema(t *testing.T) {
 		status, answer, _ := s.as(method, path, body)
 		require.Less(t, status, 300, "%s %s: %s", method, path, answer)
 		var v map[string]any
-		_ = json.Unmarshal([]byte(answer), &v) // some answer nothing
+		_ = json.Unmarshal([]byte(answer), &v) // some have no answer
 		return v
 	}
 	swap := do("POST", "/swaps", `{"drive":"AA001"}`)

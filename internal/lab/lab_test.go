@@ -102,7 +102,7 @@ func TestSwapInTheLab(t *testing.T) {
 		f.advance(to)
 		return float64(p.Recs[len(p.Recs)-1].Done-before) / to.Sub(from).Seconds()
 	}
-	f.advance(t0.Add(15 * time.Minute)) // it looks for what is missing first
+	f.advance(t0.Add(15 * time.Minute)) // it searches for the missing ones first
 	outer := rate(t0.Add(15*time.Minute), t0.Add(25*time.Minute))
 	require.NoError(t, f.Save())
 	f, err = Open(file, t0, 0, func(time.Time) *Fleet { t.Fatal("it was kept"); return nil })

@@ -34,11 +34,11 @@ func TestExpressions(t *testing.T) {
 		"pending_sectors_7d >= 7 && temperature_celsius > 45.5":   true,
 		"pending_sectors_24h == 1.0":                              true,
 		"pending_sectors_1h > 1":                                  false,
-		"link_crc_errors > 0":                                     false, // it never told
+		"link_crc_errors > 0":                                     false, // it never reported it
 		"link_crc_errors > 0 || pending_sectors > 0":              false,
 		`model.startsWith("OSSFELL") && medium == "rotating"`:     true,
 		`pool == "soundscape" && host in ["skerry", "fulmar"]`:    true,
-		"reallocated_sectors_90d > 8":                             true, // a counter that falls began anew
+		"reallocated_sectors_90d > 8":                             true, // a falling counter was reset
 		"[1, 2, 3].exists(x, double(x) * 3.0 == pending_sectors)": true,
 	} {
 		p, err := Compile(expression)

@@ -187,7 +187,7 @@ func boot(t *testing.T, m machine) *rig {
 	add("lantern", build(t, filepath.Join(dir, "lantern"), "lantern/cmd/lantern"))
 	if other := os.Getenv(
 		"LANTERN_RIG_AGENT",
-	); other != "" { // to compare with: a binary made from another state of the code
+	); other != "" { // for comparison: a binary of another state of the code
 		data, err := os.ReadFile(other)
 		require.NoError(t, err)
 		files["lantern"] = data

@@ -376,7 +376,7 @@ func (s *stacks) used(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, string(res.Body), "drive-refused", "never written to")
 	}
-	// One that vanishes while it is in use is as grave as a member's loss.
+	// A drive that vanishes while it is in use is as serious as the loss of a member.
 	s.inside("swap", "off", x2)
 	s.until(
 		serial("x2"),

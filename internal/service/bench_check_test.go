@@ -108,7 +108,7 @@ func TestBenchCheck(t *testing.T) {
 	small, big := measure(17), measure(167)
 	for _, x := range []struct {
 		name  string
-		unit  func() float64 // measured anew each time: what else the machine does slows both
+		unit  func() float64 // measured each time: other work of the machine slows both
 		limit float64        // times the unit, with 10,000 drives
 		grows float64        // times as long as with 1,000 drives, at the most
 	}{

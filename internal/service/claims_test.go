@@ -38,7 +38,7 @@ func newTwo(t *testing.T) *bench {
 	b := newBench(t)
 	_, err := b.s.Fleet.Enrol("test", "petrel", false)
 	require.NoError(t, err)
-	b.clock.forward(2 * time.Minute) // past the time after a start in which nothing is said
+	b.clock.forward(2 * time.Minute) // after the time after a start in which no notice is sent
 	b.report()
 	return b
 }

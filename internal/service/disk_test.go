@@ -78,7 +78,7 @@ func TestDiskThatFillsUp(t *testing.T) {
 	_, ready = b.s.Ready()
 	require.True(t, ready)
 
-	fill(0) // now the reserve is all there is
+	fill(0) // now only the reserve is left
 	b.drives[0].Reading = api.Reading{At: b.clock.Now(), Metrics: map[string]float64{"pending_sectors": 300},
 		Unreadable: []api.BadPage{{Kind: "x", Bytes: make([]byte, 8<<20)}}}
 	b.report()

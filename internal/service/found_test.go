@@ -96,7 +96,7 @@ func TestSurvey(t *testing.T) {
 	_, err = act(api.Begin, "")
 	b.problem(err, "all-known", "The bay of every drive of fulmar is known")
 
-	// A guess is for nobody's hands: a drive on another port than the one it was seen on is not where it was.
+	// A guess is not enough for a swap: a drive on another port is not where it was confirmed.
 	b.drives[0].Port = "elsewhere"
 	b.report()
 	d, err = b.s.Views.Drive("AA001")

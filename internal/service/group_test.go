@@ -88,7 +88,7 @@ func TestGroup(t *testing.T) {
 			host := hosts[r.IntN(len(hosts))]
 			one.clock.forward(time.Second)
 			many.clock.forward(time.Second)
-			rep := one.next() // as a frame: the clocks of both go alike
+			rep := one.next() // as a template: the clocks of both are equal
 			many.clock.forward(time.Second)
 			rep.Host, rep.Id = host, fmt.Sprintf("%s-%d-%d", host, round, len(reports))
 			if host != "fulmar" {

@@ -20,7 +20,7 @@ import (
 // mangler puts random and extreme values into a report: what a host could send whose token somebody stole.
 type mangler struct {
 	*rand.Rand
-	names []string // of things that are there
+	names []string // of existing things
 }
 
 func (m *mangler) text() string {
@@ -142,7 +142,7 @@ func TestHostileReporter(t *testing.T) {
 			taken++
 		}
 		_, err = b.s.Bays.Bays("petrel")
-		_ = err // it may have none; it must not take long
+		_ = err // an error is allowed; it must not take long
 		b.s.Views.Round()
 		require.Less(t, time.Since(begin), 5*time.Second, "seed %d", seed)
 		for i := range 3 {

@@ -75,7 +75,7 @@ func TestRenamePool(t *testing.T) {
 		api.AddPerson{Name: "bo", Role: "operator", Pools: []string{"krill"}},
 	)
 	require.NoError(t, err)
-	// A pool that is gone, and of which somebody may do what they like.
+	// A pool that is gone, and can be changed freely.
 	b.more = nil
 	b.report()
 	require.NoError(t, b.s.Fleet.ForgetPool("ida", "krill", "taken apart"))
@@ -140,7 +140,7 @@ func TestMerge(t *testing.T) {
 	old := b.drive("DD004")
 	require.NotEmpty(t, old.Findings, "it has bad sectors")
 
-	// The firmware writes the serial in another form from now on.
+	// The firmware reports the serial in another form from now on.
 	b.drives[3].Identity.Serial = "0000-KH3-DD004-R"
 	b.drives[3].Reading.At = b.clock.Now()
 	b.report()

@@ -51,7 +51,7 @@ func TestClocks(t *testing.T) {
 		bay := 1
 		for n := range 30 {
 			switch rng.IntN(6) {
-			case 0: // the clock is set, wherever to
+			case 0: // the clock is set to any time
 				off = []time.Duration{0, 24 * time.Hour, -24 * time.Hour, 10 * time.Second, -50 * 365 * 24 * time.Hour,
 					20 * 365 * 24 * time.Hour}[rng.IntN(6)]
 			case 1: // the host is started again
@@ -69,7 +69,7 @@ func TestClocks(t *testing.T) {
 			b.drives[0].Bay = bay
 			b.drives[0].Reading.Metrics = map[string]float64{"temperature_celsius": float64(20 + n)}
 			r := b.from(boot, up, off)
-			if rng.IntN(3) == 0 { // it lay in the queue, and one that is newer came before it
+			if rng.IntN(3) == 0 { // it waited in the queue, and a newer one came before it
 				up += time.Second
 				later := b.from(boot, up, off)
 				r.Drives[0].Bay = 7
@@ -78,7 +78,7 @@ func TestClocks(t *testing.T) {
 			require.NoError(t, b.s.TakeReport("fulmar", r))
 			old = append(old, r)
 			if stale := old[rng.IntN(len(old))]; stale.Id != r.Id {
-				stale.Id += fmt.Sprint("-again-", len(old)) // the worst case: nobody can tell by its id
+				stale.Id += fmt.Sprint("-again-", len(old)) // the worst case: its id does not show it
 				stale.Drives[0].Bay = 8
 				require.NoError(t, b.s.TakeReport("fulmar", stale))
 			}

@@ -34,7 +34,7 @@ func TestInvite(t *testing.T) {
 	b.problem(err, "bad-name", "cannot be a host's name")
 	_, err = ask("fulmar", i.Code)
 	b.problem(err, "host-exists", "is there already")
-	for range 3 { // it asks again and again, and that counts once
+	for range 3 { // it asks several times, which counts once
 		done, err := ask("gannet", i.Code)
 		require.NoError(t, err)
 		require.False(t, done)

@@ -119,7 +119,7 @@ func BenchmarkLargeFleet(b *testing.B) {
 			report()
 		}
 	})
-	for range 2 { // the first look judges every drive, and the next report writes all findings down
+	for range 2 { // the first look judges every drive, and the next report stores all findings
 		s.Views.Round()
 		report()
 	}

@@ -96,7 +96,7 @@ func TestNotices(t *testing.T) {
 	}
 	_, err := b.s.Notices.PutChannel(t.Context(), "ida", "night-shift", put)
 	require.NoError(t, err)
-	// What another pool's or host's people are told is not this pool's matter.
+	// Notices of other pools and hosts are not sent here.
 	for name, c := range map[string]api.ChannelPut{"other-pool": {Pools: []string{"soundscape"}},
 		"other-host": {Hosts: []string{"skerry"}}, "recoveries": {Kinds: []string{"recovery"}},
 		"dead-only": {Least: api.Dead}} {
@@ -175,8 +175,8 @@ func TestNotices(t *testing.T) {
 	require.Equal(t, api.NoticeStateClosed, all[0].State)
 	require.Equal(t, api.Replace, all[0].Worst)
 
-	// At night: what is filling up waits for the morning; what is over by then is never told. What is to be replaced is
-	// told.
+	// At night: a notice of a fill level waits for the morning, and is not sent if it has ended by then. A drive to be
+	// replaced is reported at once.
 	_, err = b.s.Judging.PutRule("ida", "pending-sectors", api.RulePut{On: true})
 	require.NoError(t, err)
 	b.clock.at = time.Date(2026, 11, 24, 23, 0, 0, 0, time.UTC)
@@ -281,7 +281,7 @@ func TestBetterNews(t *testing.T) {
 	all, err := b.s.Notices.Notices(false)
 	require.NoError(t, err)
 	for _, n := range all {
-		_, err := b.s.Notices.Acknowledge("ida", n.Id, "on my way") // that somebody saw it keeps nobody from the end
+		_, err := b.s.Notices.Acknowledge("ida", n.Id, "on my way") // the end is sent although somebody acknowledged it
 		require.NoError(t, err)
 	}
 	b.restart()
@@ -520,7 +520,7 @@ func TestBackupsTold(t *testing.T) {
 	b.s.Notices.Backed(plan)
 	require.Empty(t, told())
 
-	// So it is with sites of a headquarters that cannot be reached.
+	// The same applies to sites of a headquarters that cannot be reached.
 	b.s.Notices.SilentSites([]api.Site{{Name: "north", AsOf: t0, Do: "Look at it"}, {Name: "south", Do: "Look at it"}})
 	require.ElementsMatch(t, []string{"watch: the site north cannot be reached; what is known of it is of " +
 		t0.UTC().Format("2006-01-02 15:04Z"), "watch: the site south cannot be reached"}, told())

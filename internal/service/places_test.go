@@ -79,7 +79,7 @@ func TestShelvesAndPlaces(t *testing.T) {
 	tell(in(1))
 	require.Equal(t, []string{"AA001 is in fulmar/shelf-01/1 now; it was in fulmar/front/1"}, open())
 
-	// Drawn over what the enclosure tells; its slots stay its own.
+	// Drawn over what the enclosure reports; its slots stay its own.
 	_, err := b.s.Bays.SetLayout(
 		"ida",
 		"fulmar",
@@ -102,7 +102,7 @@ func TestShelvesAndPlaces(t *testing.T) {
 	require.Equal(t, 1, m.Sections[1].Bays[0].Row, "number one is at the bottom")
 	require.Equal(t, "AA001", m.Sections[1].Bays[0].Tail)
 
-	// A drive whose enclosure does not tell.
+	// A drive whose enclosure does not report bays.
 	_, err = b.s.Bays.SetLayout(
 		"ida",
 		"fulmar",
@@ -139,10 +139,10 @@ func TestShelvesAndPlaces(t *testing.T) {
 	require.Equal(t, " ", how(), "it hangs elsewhere now, and nobody saw where")
 	err = b.s.Bays.ConfirmBay("ida", api.Spot{Bay: "fulmar/cage/9", Drive: "BB002"})
 	b.problem(err, "no-bay", "has a bay")
-	// Two are said to be in one bay.
+	// Two are confirmed in one bay.
 	tell(func(r *api.Report) { in(1)(r); r.Drives[2].Section, r.Drives[2].Bay = "shelf-01", 1 })
 	require.Contains(t, open(), "AA001 and CC003 are both said to be in bay fulmar/shelf-01/1")
-	// Lights have an end, and a dead drive in a silent enclosure none.
+	// Lights have an end, and a dead drive in an enclosure without lights has none.
 	_, err = b.s.Bays.LightOn("ida", api.LightOn{Drive: "AA001", Seconds: 25 * 3600})
 	b.problem(err, "bad-light", "within 24 hours")
 }

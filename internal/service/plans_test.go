@@ -29,7 +29,7 @@ type testHost struct {
 	stuck   map[string]bool
 	busy    float64
 	off     bool
-	told    map[string]string // what was last said of an item
+	told    map[string]string // the last words about an item
 }
 
 type ranTest struct {

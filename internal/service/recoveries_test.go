@@ -62,7 +62,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 	require.Empty(t, v.Risk.Unreadable, "another still holds it")
 	require.Empty(t, open())
 
-	// Another priority by the hour: it is ordered once, and what it did is told beside what was before.
+	// Another priority by the hour: it is ordered once, and its effect is shown beside the previous pace.
 	at := b.clock.Now()
 	_, err = b.s.Views.SetPriorityHours(
 		"ida",
@@ -96,7 +96,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 	require.InDelta(t, 1e10/60, v.Priorities[0].Rate, 2e7)
 	require.InDelta(t, 4e9/60, v.Priorities[1].Rate, 2e7)
 
-	// It makes no progress for longer than it ever paused; it goes on; it begins again; it is paused.
+	// It makes no progress for longer than any earlier pause; it continues; it begins again; it is paused.
 	step(r, time.Minute, 8, 0)
 	require.Contains(t, open(), "the resilver in plankton has stalled: it makes no progress")
 	step(r, time.Minute, 2, 4e9)
@@ -112,7 +112,7 @@ func TestRecoveriesOverTime(t *testing.T) {
 	step(r, time.Minute, 60, 4e10)
 	require.Less(t, r.DoneBytes, r.TodoBytes+1)
 
-	// The service is started again; meanwhile it has ended, and its pool does not tell of it any more.
+	// The service is restarted; meanwhile the recovery has ended, and its pool no longer reports it.
 	b.restart()
 	b.pool.Recoveries, b.pool.Groups[0].Members[1].State = nil, "unknown"
 	b.pool.Inconsistent = true
@@ -126,11 +126,11 @@ func TestRecoveriesOverTime(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, api.RecoveryStateFinished, v.State)
 	require.NotEmpty(t, v.Summary)
-	b.clock.forward(2 * fleet.Grace) // after a restart, hosts are given time before anything is told
+	b.clock.forward(2 * fleet.Grace) // after a restart, hosts have some time before notices are sent
 	b.report()
 	require.Empty(t, open())
 
-	// The next one that loses its member on the way has failed, if nobody says otherwise.
+	// The next one, whose member is lost meanwhile, has failed, unless its pool reports otherwise.
 	b.pool.Groups[0].Members[1].State = "recovering"
 	r = &api.RecoveryReport{
 		Id:        "r2",

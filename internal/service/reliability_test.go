@@ -28,7 +28,7 @@ func TestFailures(t *testing.T) {
 			api.InventoryRow{Line: i, Name: name, Fields: map[string]string{"purchased": day(2), "supplier": "Kelp"}},
 		)
 	}
-	for i := range 4 { // each lived a year, and was sent back; what was retired is no failure
+	for i := range 4 { // each worked for a year and was sent back; a retired drive is not a failure
 		state := map[bool]string{true: "retired", false: "sent-back"}[i == 3]
 		req.Rows = append(
 			req.Rows,
@@ -100,7 +100,7 @@ func TestFailures(t *testing.T) {
 	b.drives = append(b.drives, b.disk("DD004", 4))
 	b.report()
 
-	// A drive of stock counts once all that makes it ready is established, and not a moment longer.
+	// A drive of stock counts only while everything that makes it ready is known.
 	dd, err := b.s.Fleet.FindDrive("DD004")
 	require.NoError(t, err)
 	counts := func(why string) {

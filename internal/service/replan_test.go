@@ -30,7 +30,7 @@ func TestAPlanIsNeverFrozen(t *testing.T) {
 	began, err := b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "so", NoBackup: true})
 	require.NoError(t, err)
 	require.NotEqual(t, api.SwapPhasePull, began.Phase, "nobody is sent to a running host")
-	// Once it has begun, its way stays.
+	// Once it has begun, its steps stay.
 	b.s.mu.Lock()
 	b.s.Fleet.Hosts["fulmar"].Cold = false
 	b.s.mu.Unlock()

@@ -41,7 +41,7 @@ func TestSelfTests(t *testing.T) {
 		orders, err := b.s.Orders.TakeOrders(t.Context(), "fulmar", time.Millisecond)
 		require.NoError(t, err)
 		orders = slices.DeleteFunc(orders, func(o api.Order) bool {
-			if o.Kind == api.OrderKindAddress { // what is where it failed is asked at once, and once
+			if o.Kind == api.OrderKindAddress { // the content of the failed address is requested once, at once
 				require.EqualValues(t, 77, o.FirstLba)
 				require.NoError(
 					t,

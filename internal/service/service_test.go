@@ -61,7 +61,7 @@ type bench struct {
 	pool   api.PoolReport
 	more   []api.PoolReport // further pools
 
-	renamed string // what the host is called since
+	renamed string // the later name of the host
 }
 
 func newBench(t *testing.T) *bench {
@@ -314,7 +314,7 @@ func TestLifeOfADrive(t *testing.T) {
 		Metrics: map[string]float64{"link_crc_errors": 40},
 	}
 	say(10, 70_000)
-	say(10, 70_000) // a second reading says so: it began anew
+	say(10, 70_000) // a second reading confirms it: the counter was reset
 	metric := func() api.MetricValue {
 		d, err := b.s.Views.Drive("AA001")
 		require.NoError(t, err)
@@ -411,7 +411,7 @@ func TestRulesOfPeople(t *testing.T) {
 	}
 	say(0, 41)
 	say(4, 46)
-	say(4, 46) // so many at once count when a second reading says so
+	say(4, 46) // so many at once count when a second reading confirms it
 	require.Equal(t, api.Watch, verdict())
 	d, err := b.s.Views.Drive("AA001")
 	require.NoError(t, err)
@@ -835,7 +835,7 @@ func BenchmarkTakeReport(b *testing.B) {
 		for i := range r.Drives {
 			r.Drives[i].Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
 			for j, m := range drive.Catalogue[:25] {
-				v := float64(j) // levels stay within what can be: what cannot is kept apart, as a page that is unreadable
+				v := float64(j) // levels stay possible: impossible ones are stored separately, like an unreadable page
 				if m.Kind == drive.Counter {
 					v = float64(n * j)
 				}

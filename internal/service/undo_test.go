@@ -37,7 +37,7 @@ func (b *bench) shown() string {
 		drives = append(drives, one)
 	}
 	round := b.s.Views.Round()
-	round.Trouble = api.ServiceTrouble{} // that a write failed is told, and is no part of what was known
+	round.Trouble = api.ServiceTrouble{} // the failed write is reported here, and is not part of what was known
 	out, err := json.MarshalIndent(
 		[]any{
 			round,

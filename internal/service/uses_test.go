@@ -80,7 +80,7 @@ func TestNeverOnAGuess(t *testing.T) {
 				require.NoError(t, err)
 				require.False(t, len(v.Uses) == 0 && len(v.Holds) == 0 && v.Looked)
 			}
-			// When it is away, or its host is silent, what was known before is not known now.
+			// If it is absent, or its host does not report, what was known before is unknown now.
 			b.drives = b.drives[:3]
 			b.report()
 			_, err = b.s.Swaps.PlanSwap("ida", "ZZ009")
@@ -161,7 +161,7 @@ func TestAllPlaces(t *testing.T) {
 		return out
 	}
 	require.Contains(t, phases(w), "layout")
-	// The other pool loses a member: without this drive it would lose data, though the first pool would bear it.
+	// The other pool loses a member: without this drive it would lose data, although the first pool would not.
 	b.more[0].Groups[0].Members = slices.Clone(b.more[0].Groups[0].Members)
 	b.more[0].Groups[0].Members[1].State = "faulty"
 	b.report()
@@ -174,7 +174,7 @@ func TestAllPlaces(t *testing.T) {
 	b.report()
 	_, err = b.s.Swaps.BeginSwap("ida", w.Id, "", api.BeginSwap{Reason: "x", NoBackup: true})
 	require.NoError(t, err)
-	// When it waits to be pulled and the second account of the other pool differs, it holds.
+	// When it waits to be pulled and the second source of the other pool differs, the swap stops.
 	b.more[0].Witness.Differs = []string{"place 1: the kernel shows it online, its superblock is 9 events old"}
 	b.report()
 	w, _ = b.s.Swaps.Swap(w.Id)
@@ -305,7 +305,7 @@ func TestOldFacts(t *testing.T) {
 	_, err = b.s.Swaps.PlanSwap("ida", "ZZ009")
 	b.problem(err, "use-unknown", "is not known")
 
-	// Metadata that were not read hold a swap up, and are no trouble of the pool; such as differ are.
+	// Unread metadata stop a swap, but are not a problem of the pool; different metadata are one.
 	for unread, lines := range map[bool]int{true: 0, false: 1} {
 		b.pool.Witness.Differs, b.pool.Witness.Unread = []string{
 			"place 1: the pool shows it online, its drive is in standby",
@@ -348,7 +348,7 @@ func TestLostTogether(t *testing.T) {
 		require.False(t, lost(one))
 	}
 	require.True(t, lost("AA001", "BB002", "CC003"), "all of the mirror below")
-	// A pool that is on another and is not reported any more makes the margin of the swap unknown.
+	// A pool on top of another that is no longer reported makes the margin of the swap unknown.
 	w, err := b.s.Swaps.PlanSwap("ida", "AA001")
 	require.NoError(t, err)
 	r := b.next()
@@ -375,7 +375,7 @@ func TestPaths(t *testing.T) {
 		return slices.ContainsFunc(v.Findings, func(f api.Finding) bool { return f.Rule == "path-lost" })
 	}
 	require.False(t, lost())
-	b.drives[0].Paths = nil // one is left, and is told as the drive's own
+	b.drives[0].Paths = nil // one is left, and is reported as the drive's own
 	b.report()
 	require.True(t, lost())
 	b.restart()

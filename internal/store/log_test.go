@@ -45,7 +45,7 @@ func TestCheckpoint(t *testing.T) {
 	require.NoError(t, s.Checkpoint())
 	require.EqualValues(t, 1, inDatabase(t, file))
 
-	// A reader that still needs an older state keeps later pages out of the database; nobody fails, and they are moved
+	// A reader that still needs an older state keeps later pages in the log; nothing fails, and they are moved
 	// once it ends.
 	tx := s.read.Begin()
 	var one Reading

@@ -51,7 +51,7 @@ func TestPast(t *testing.T) {
 	dir, n := t.TempDir(), 0
 	rapid.Check(t, func(t *rapid.T) {
 		if n++; n > 25 {
-			return // each of them is many databases
+			return // each run makes many databases
 		}
 		file := filepath.Join(dir, fmt.Sprint(n, ".db"))
 		s, err := Open(file)
@@ -119,7 +119,7 @@ func TestPast(t *testing.T) {
 			if rapid.IntRange(0, 6).Draw(t, "pack") == 0 {
 				packAll(t, s)
 			}
-			if rapid.IntRange(0, 20).Draw(t, "again") == 0 { // the service is started anew
+			if rapid.IntRange(0, 20).Draw(t, "again") == 0 { // the service is restarted
 				require.NoError(t, s.KeepPast(func() time.Time { return now }))
 			}
 		}

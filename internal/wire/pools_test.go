@@ -25,7 +25,7 @@ func TestReadPool(t *testing.T) {
 		require.True(t, known)
 		return int(m)
 	}
-	// Defaults: a volume has its group's protection; with one of its own and no group it is on the only one there is.
+	// Defaults: a volume has its group's protection; with its own protection and no group it is on the only group.
 	require.Equal(
 		t,
 		1,
@@ -140,7 +140,7 @@ func FuzzReadPool(f *testing.F) {
 		if err != nil {
 			return
 		}
-		// What passed answers every question without falling over.
+		// An accepted pool answers every question without a panic.
 		var slots []string
 		p.Everyone(func(_ string, m *pool.Member) { slots = append(slots, m.Slot) })
 		w := p.WhatIf(slots[:1])

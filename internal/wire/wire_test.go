@@ -55,7 +55,7 @@ func TestNothingIsLost(t *testing.T) {
 		fill(r, reflect.ValueOf(&p).Elem())
 		p.Everyone(
 			func(_ string, m *pool.Member) { m.State = pool.Failing },
-		) // one that is known: others arrive as unknown
+		) // a known state: others arrive as unknown
 		require.Equal(t, p, ToPool(through(t, Pool(p, nil))))
 
 		var d drive.Description

@@ -12,7 +12,7 @@ import (
 
 // Whatever is asked for, aligned or not, within or beyond the end, is what the file holds there.
 func TestReadAt(t *testing.T) {
-	dir, err := os.MkdirTemp("/var/tmp", "direct") // not every memory file system can be read past the cache
+	dir, err := os.MkdirTemp("/var/tmp", "direct") // not every file system in memory supports O_DIRECT
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "device")

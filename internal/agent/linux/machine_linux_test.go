@@ -101,7 +101,7 @@ func TestRealDrives(t *testing.T) {
 
 	require.False(t, found[byPath["sdd"]].Looked)
 
-	// One that its host put to sleep is not opened: what was found before stands; of one that was never looked at
+	// A drive that its host put to sleep is not opened: what was found before is kept. If it was never looked at,
 	// nothing is known.
 	sleep := func(m *Machine, asleep bool) {
 		require.NoError(t, os.MkdirAll(filepath.Join(root, "sys/block/sda/device/power"), 0o755))
@@ -121,8 +121,7 @@ func TestRealDrives(t *testing.T) {
 	require.False(t, found[byPath["sda"]].Looked)
 	sleep(m, false)
 
-	// What was found is believed until somebody writes to the drive, or until it is held to be written to: then it is
-	// read anew.
+	// What was found is kept until the drive was written to, or may have been written to: then it is read again.
 	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/sda"), []byte("LUKS\xBA\xBE"+empty[6:]), 0o644))
 	found, err = m.Drives(t.Context())
 	require.NoError(t, err)
@@ -136,7 +135,7 @@ func TestRealDrives(t *testing.T) {
 		t,
 		os.WriteFile(filepath.Join(root, "sys/block/sda/stat"), []byte("5 0 40 2 7 0 56 3 0 5 5\n"), 0o644),
 	)
-	for key, l := range m.looked { // as if it was a while ago
+	for key, l := range m.looked { // as if it had been some time ago
 		l.at = l.at.Add(-lookAgain)
 		m.looked[key] = l
 	}
@@ -152,7 +151,7 @@ func TestStack(t *testing.T) {
 	ext := []byte(empty)
 	ext[0x438], ext[0x439] = 0x53, 0xEF
 	root := tree(t, map[string]string{
-		// sda: a boot partition, an encrypted one under btrfs, one that is swapped to.
+		// sda: a boot partition, an encrypted one under btrfs, and a swap partition.
 		"sys/block/sda/size":             "4096",
 		"sys/block/sda/dev":              "8:0",
 		"dev/sda":                        empty,

@@ -56,7 +56,7 @@ func TestSurfaceDevice(t *testing.T) {
 	verify(size-(8<<20), 8<<20-4096, -1)
 	verify(size-(8<<20), 8<<20, size-4096)
 	require.NoError(t, s.Close())
-	for _, at := range []int64{5<<20 + 777, 3<<20 + 5} { // the first of several is told
+	for _, at := range []int64{5<<20 + 777, 3<<20 + 5} { // the first of several is reported
 		f, err := os.OpenFile(dev, os.O_RDWR, 0)
 		require.NoError(t, err)
 		b := make([]byte, 1)

@@ -52,7 +52,7 @@ func TestForecast(t *testing.T) {
 	_, ok = Of(nil, 8e12, now)
 	require.False(t, ok)
 	many := course(30, even)
-	for i := range 10 { // many looks on one day count once
+	for i := range 10 { // several values of one day count once
 		many = append(many, Use{many[29].At.Add(time.Duration(i) * time.Minute), 1})
 	}
 	_, ok = Of(many, 8e12, now)

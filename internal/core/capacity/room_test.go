@@ -64,11 +64,11 @@ func TestHolds(t *testing.T) {
 		}
 		got := groupHolds(members, protect, true)
 		want := counted(rooms, protect)
-		// Pieces of one byte leave out what is smaller than a stripe.
+		// Pieces of one byte, so that no remainder smaller than a stripe is left.
 		require.InDelta(t, want, got, float64(max(1, protect.Data)), "%v %v", rooms, protect)
 		require.LessOrEqual(t, float64(want), got+0.001)
 	})
-	// As many places as pieces: the smallest one limits, whatever sums of its parts are rounded to.
+	// As many places as pieces: the smallest place is the limit, however sums of its parts are rounded.
 	for size := 1.0; size < 2000; size++ {
 		for w := 2; w < 12; w++ {
 			rooms := slices.Repeat([]float64{size}, w)

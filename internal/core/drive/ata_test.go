@@ -105,7 +105,7 @@ func TestSmartDataByHand(t *testing.T) {
 		38: {188, 0x32, 0, 100, 100, 2, 0, 5, 0, 9, 0, 0},
 		// 9 with minutes in its upper half: 31557 hours.
 		50:  {9, 0x32, 0, 64, 64, 0x45, 0x7B, 0, 0, 0x77, 0x01, 0},
-		62:  {250, 0x32, 0, 100, 100, 1, 2, 3, 4, 5, 6, 0}, // nobody here knows it
+		62:  {250, 0x32, 0, 100, 100, 1, 2, 3, 4, 5, 6, 0}, // an unknown attribute
 		363: {0xF3},                                        // running, 30 % left
 		367: {0x79}, 370: {0x01},                           // self-tests, error logging
 		372: {2, 0xFF},    // short 2 min, extended in words 375

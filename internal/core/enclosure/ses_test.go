@@ -46,7 +46,7 @@ func TestSES(t *testing.T) {
 	require.Equal(t, "critical", es[6].Condition.String())
 	require.Equal(t, []string{"failed"}, es[6].Says())
 
-	// SES-3 6.1.3: the light of slot 1 is asked for, its fault request stays, nothing else is selected.
+	// SES-3 6.1.3: the light of slot 1 is requested, its fault request stays, nothing else is selected.
 	control, err := EncodeLocate(status, c, 0, 1, true)
 	require.NoError(t, err)
 	require.Equal(

@@ -95,7 +95,8 @@ func TestFind(t *testing.T) {
 		require.Equal(t, c.how, how, "%+v", c)
 		require.Equal(t, c.how == Confirmed, how.Sure())
 	}
-	// An enclosure that went to another host since somebody looked: hands were at it, so it is a guess.
+	// An enclosure was moved to another host after its drives were confirmed: its cables were touched, so places are
+	// guesses.
 	_, how := Find([]Spot{{Section: "side", Number: 3, Drive: "AA111", Moved: true}}, "AA111", "another port")
 	require.Equal(t, Guessed, how)
 }

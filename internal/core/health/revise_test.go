@@ -45,7 +45,7 @@ func TestRevise(t *testing.T) {
 			require.Equal(t, Sound, verdict(touched), "a threshold that was set back leaves nothing behind")
 		}
 		require.LessOrEqual(t, verdict(touched).Gravity(), verdict(steady).Gravity())
-		// And what is true now by the readings is never lost.
+		// And what is true by the present readings is never lost.
 		for _, h := range Evaluate(subject(), &usual) {
 			require.GreaterOrEqual(t, verdict(touched).Gravity(), h.Verdict.Gravity())
 		}

@@ -62,7 +62,7 @@ func (x *teller) judge() string {
 			fmt.Fprintf(&b, "    %s\n", last.Says)
 		}
 	}
-	// What people are told of it: one notice, whatever is found.
+	// People get one notice, whatever is found.
 	var changes []notice.Change
 	x.notices, changes = notice.Update(
 		x.notices,
@@ -133,7 +133,7 @@ func (x *teller) run(d *datadriven.TestData) string {
 			}
 			out.WriteString(x.read())
 		}
-	case "know": // what is known beside its numbers
+	case "know": // facts besides its numbers
 		for _, l := range lines {
 			x.know(l)
 		}
@@ -224,7 +224,7 @@ func (x *teller) know(line string) {
 			Hours:  int(x.values["power_on_hours"]) & 0xFFFF,
 		}
 		x.s.Tests = append([]drive.SelfTest{one}, x.s.Tests...)
-	case "lies": // what its pool says of where its test failed
+	case "lies": // what its pool says about the address at which its test failed
 		_, _ = fmt.Sscanf(rest, "%d", &x.s.FailedLBA)
 		_, x.s.SectorHolds, _ = strings.Cut(rest, " ")
 	case "stalled": // its self-test makes no progress from now on; "stalled no": it does again

@@ -32,7 +32,7 @@ func TestLateTwiceOutOfOrder(t *testing.T) {
 	for seed := range uint64(50) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		var s Series
-		for range 3 { // every one comes three times
+		for range 3 { // each is added three times
 			for _, i := range r.Perm(len(want)) {
 				s = s.Add(want[i])
 			}
@@ -148,7 +148,7 @@ func TestHeldReady(t *testing.T) {
 		for h := range hours {
 			switch {
 			case rng.IntN(60) == 0:
-				v = float64(rng.IntN(5)) // begins anew
+				v = float64(rng.IntN(5)) // is reset
 			case busy == 2 || rng.IntN(8) == 0 && busy == 1:
 				v += float64(rng.IntN(4))
 			}
@@ -189,7 +189,7 @@ func TestHeldReady(t *testing.T) {
 		uncut := slices.Clone(ready)
 		thin := ready.Thin(now, true)
 		check(thin)
-		for d := range hours/24 + 1 { // what a day ended with is as it was, and so is the growth since
+		for d := range hours/24 + 1 { // the last value of a day and the growth since then are unchanged
 			same(thin, at(d*24).Add(-time.Millisecond))
 		}
 		for _, p := range thin {
@@ -197,7 +197,7 @@ func TestHeldReady(t *testing.T) {
 		}
 		again := thin.Thin(now, true)
 		require.Equal(t, thin, again, "thinning once is enough")
-		for _, counter := range []bool{true, false} { // however often it was thinned on the way
+		for _, counter := range []bool{true, false} { // however often it was thinned before
 			direct := slices.Clone(uncut).Thin(now, counter)
 			step := slices.Clone(uncut)
 			for at := t0.Add(48 * time.Hour); at.Before(now); at = at.Add(time.Duration(1+rng.IntN(70)) * time.Hour) {
@@ -207,7 +207,7 @@ func TestHeldReady(t *testing.T) {
 		}
 	}
 
-	// A block gives a record and a whole history as its readings do, one by one.
+	// A block gives the same record and history as its readings one by one.
 	var rs []Reading
 	record, whole := Record{}, Whole{}
 	for h := range 300 {

@@ -155,7 +155,7 @@ func TestWhateverHappens(t *testing.T) {
 				m := Matter{Key: fmt.Sprint("m", k), Severity: severities[rng.IntN(3)]}
 				matters = append(matters, m)
 				truth[m.Key] = m.Severity
-				if rng.IntN(10) == 0 { // the same matter, said twice
+				if rng.IntN(10) == 0 { // the same matter twice
 					matters = append(matters, Matter{Key: m.Key, Severity: health.Watch})
 				}
 			}

@@ -96,7 +96,7 @@ func TestTables(t *testing.T) {
 			back, err := Read(large.read, uint64(len(large)), sector)
 			require.NoError(t, err)
 			require.Equal(t, next, back)
-			// One block of either half is damaged: the other half stands.
+			// One block of either half is damaged: the other half is used.
 			large[sector+20] ^= 1
 			back, err = Read(large.read, uint64(len(large)), sector)
 			require.NoError(t, err)

@@ -84,7 +84,7 @@ func TestDriveMargin(t *testing.T) {
 		top := pools["top"]
 		lookup := func(id string) *Pool { return pools[id] }
 		got, known := top.DriveMargin(lookup)
-		// A drive that nothing is on is not counted as one that can be lost.
+		// An unused drive does not count as one that can be lost.
 		if want = min(
 			want,
 			len(top.Drives(lookup)),
@@ -129,7 +129,7 @@ func TestLayersFailClosed(t *testing.T) {
 	m, known := p.DriveMargin(func(string) *Pool { return low })
 	require.True(t, known)
 	require.EqualValues(t, 2, m, "two of the mirror below and one beside it")
-	// A member on a drive that nobody can name cannot be tried, so nothing is promised; not of one below either.
+	// A member on an unknown drive cannot be tried, so nothing is promised, also if the drive is a layer below.
 	named := low.Groups[0].Members[1].Drive
 	low.Groups[0].Members[1].Drive = ""
 	_, known = p.DriveMargin(func(string) *Pool { return low })

@@ -18,7 +18,7 @@ func random(r *rand.Rand) Pool {
 	for i := range logs {
 		p.Logs = append(p.Logs, Member{Slot: fmt.Sprintf("log%d", i), State: Online})
 		if r.IntN(12) == 0 {
-			p.Logs[i].State = Missing // and the pool system did not say so of the members
+			p.Logs[i].State = Missing // and the pool system did not report it for the members
 		}
 	}
 	n := 0
@@ -45,7 +45,7 @@ func random(r *rand.Rand) Pool {
 					Group:   group.Name,
 					Protect: Protection{Tolerance: r.IntN(3), Data: r.IntN(3), Domains: r.IntN(3) == 0},
 				}
-				for range max(0, r.IntN(5)-2) { // of some it is known which members hold which parts
+				for range max(0, r.IntN(5)-2) { // for some it is known which members hold which parts
 					e := Extent{}
 					for _, i := range r.Perm(len(group.Members))[:1+r.IntN(len(group.Members))] {
 						e.Slots = append(e.Slots, group.Members[i].Slot)
@@ -129,7 +129,7 @@ func brokenVolume(g Group, v Volume, gone map[string]bool) bool {
 // loses data, less one.
 func oracle(p Pool) (Margin, bool) {
 	for _, l := range p.Logs {
-		if l.Lost() { // and with it all that depend on it
+		if l.Lost() { // and with it all members that depend on it
 			p.Everyone(func(_ string, m *Member) {
 				if m.Log == l.Slot {
 					m.State = Missing

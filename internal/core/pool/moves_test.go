@@ -87,7 +87,7 @@ func TestMovesLoseNothing(t *testing.T) {
 				c := changes[i]
 				was := len(gone)
 				if gone[c.Out] && was > g.Protect.Tolerance {
-					return false // it could only come back by itself
+					return false // it can only be restored automatically
 				}
 				if !gone[c.Out] && c.After {
 					n := was + 1
@@ -114,7 +114,7 @@ func TestMovesLoseNothing(t *testing.T) {
 		}
 		all(nil)
 		if lostAtFirst > g.Protect.Tolerance {
-			continue // lost already; what may still be exchanged is not looked at here
+			continue // lost already; this test does not cover which drives may still be changed
 		}
 		got, err := p.BestOrder("g", changes, 0)
 		require.Equal(t, want, err == nil, "%v: %+v changes %+v", err, p, changes)
@@ -132,7 +132,7 @@ func TestMovesLoseNothing(t *testing.T) {
 	}
 	require.Greater(t, found, 500)
 	require.Greater(t, refused, 1000)
-	// What cannot be meant, or cannot be known, is refused with its reason.
+	// Impossible or unknown requests are refused with a reason.
 	p := Pool{
 		Name: "p",
 		Groups: []Group{
@@ -279,7 +279,7 @@ func TestEffectsTellEachVolume(t *testing.T) {
 		if m, known := q.Margin(); known && m < 0 {
 			require.True(t, slices.ContainsFunc(w.Effects, func(e Effect) bool { return e.Outcome == Lost }), "%+v", q)
 		}
-		// With every unknown member given up it is not better, and with every one online not worse, than what is told.
+		// With every unknown member lost it is not better than the answer, and with every one online not worse.
 		if m, known := q.Margin(); known {
 			best := q.clone()
 			best.Everyone(func(_ string, m *Member) {

@@ -23,7 +23,7 @@ func TestRiskAgainstSimulation(t *testing.T) {
 			nl, nh := 0, 0
 			for _, m := range others {
 				h := hazard(m)
-				// A place that is taken again after each failure: so many fail as come in the time.
+				// A place that is filled again after each failure: the number of failures is that of the time.
 				for at := r.ExpFloat64() / h.Low; at < span.Hours(); at += r.ExpFloat64() / h.Low {
 					nl++
 				}

@@ -81,7 +81,7 @@ func TestSurvival(t *testing.T) {
 		require.InDelta(t, w.error, (points[i].Well-points[i].Low)/1.96, 0.0006)
 	}
 
-	// Drives that were old when they came say nothing of the young.
+	// Drives that were old when they came give no rate for young drives.
 	require.Equal(t, Survival([]Life{life(0, 100, true), life(0, 200, false)}, 1.96),
 		Survival([]Life{life(0, 100, true), life(0, 200, false), life(150, 500, false)}, 1.96))
 	require.Empty(t, Survival([]Life{life(-1, 100, true)}, 1.96), "of unknown age")

@@ -90,7 +90,7 @@ func TestChange(t *testing.T) {
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		var was, is, next []Item
-		want, kept := map[string]string{}, map[string]string{} // by drive: what is wanted, and what is written down now
+		want, kept := map[string]string{}, map[string]string{} // by drive: the wanted state, and the stored one
 		for d := range 12 {
 			it := Item{Drive: fmt.Sprint("d", d), Kind: drive.SelfTestShort, State: Planned, Why: "was"}
 			planned, before, alike := r.IntN(4) > 0, r.IntN(4) > 0, r.IntN(2) > 0

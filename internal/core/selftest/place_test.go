@@ -70,7 +70,7 @@ func breaks(jobs []Job, room Room) string {
 			return fmt.Sprint(j.Drive, " lies outside its windows")
 		}
 	}
-	for _, at := range jobs { // a count can only rise where something begins
+	for _, at := range jobs { // a number can only rise where something begins
 		users := map[string]int{}
 		for _, j := range jobs {
 			if !j.At.IsZero() && !at.At.IsZero() && (Span{j.At, j.At.Add(j.Takes)}).Holds(at.At) {

@@ -130,7 +130,7 @@ func TestBase(t *testing.T) {
 	require.Equal(t, "[] [md0] [encrypted] 0", base("dm-4", "md0"))
 	require.Equal(t, "[sda] [] [] 0", base("sda", "md0"))
 	require.Equal(t, "gone is not there", base("gone"))
-	// What is deeper than anybody follows is in use, by something unknown.
+	// A stack deeper than the limit is in use by something unknown.
 	deep := Graph{"sda": {Name: "sda", Kind: Disk, Read: true}}
 	for i := range 20 {
 		deep[fmt.Sprint("e", i)] = Device{

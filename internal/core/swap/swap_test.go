@@ -559,8 +559,8 @@ func TestChecks(t *testing.T) {
 		result(s, "only-matter").Found,
 	)
 	require.Equal(t, record.Passes, result(base, "only-matter").Result)
-	// A host that goes down takes members of other pools along: what they lack warns before the start, and stops when
-	// it is to go.
+	// A host that shuts down takes members of other pools offline: if their margin is missing, this warns before the
+	// start and stops when it must shut down.
 	spread := &pool.Pool{
 		Name: "driftnet",
 		Groups: []pool.Group{

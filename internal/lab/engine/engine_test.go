@@ -120,7 +120,7 @@ func TestWhatWasWritten(t *testing.T) {
 						}
 						require.LessOrEqual(t, w.Done(), w.Todo)
 					}
-					return w // it waits for a member that does not come
+					return w // it waits for a member that does not arrive
 				}
 				gentle := seed%2 == 0 // one at a time, each recovered before the next: nothing may ever be lost
 				for range 12 {

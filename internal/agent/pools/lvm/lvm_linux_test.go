@@ -159,14 +159,14 @@ func TestVolumes(t *testing.T) {
 			require.False(t, s.Witness.Unread)
 		})
 	}
-	// A device that nobody can ask about is an error of that device, and of no other.
+	// A device that cannot be examined is an error of that device alone.
 	h := newHost(t)
 	h.volume("raid", "raid1 3 0 region_size 1024 "+legs(2), "raid1 2 AA 8192/8192 idle 0 0 -", 2)
 	h.put("block/dm-9/dm/name", "stranger")
 	all, err := h.Pools(t.Context(), nil)
 	require.ErrorContains(t, err, "no such device")
 	require.Len(t, all, 1)
-	// What is in standby is not read, which is not the same as metadata that differ.
+	// A drive in standby is not read, which is different from metadata that differ.
 	h = newHost(t)
 	h.Asleep = func(string) bool { return true }
 	s := h.volume("raid", "raid1 3 0 region_size 1024 "+legs(2), "raid1 2 AA 8192/8192 idle 0 0 -", 2)

@@ -108,7 +108,7 @@ func TestArrays(t *testing.T) {
 	k.put("sys/md4/size", "409600\n")
 	k.member("md4", "sdd0", "0", "in_sync", super("rig:stripes", 0, 0, 1))
 	k.member("md4", "sdd1", "1", "in_sync", super("rig:stripes", 1, 0, 1))
-	// A member of an idle array whose device is not there any more.
+	// A member of an idle array whose device is gone.
 	k.array("md5", "raid1", 2, nil)
 	k.member("md5", "sde0", "0", "in_sync", super("rig:idle", 0, 0, 1))
 	k.member("md5", "sde1", "1", "in_sync", super("rig:idle", 1, 0, 1))
@@ -123,12 +123,12 @@ func TestArrays(t *testing.T) {
 		}
 		k.member("md6", fmt.Sprint("sdf", i), slot, state, super("rig:mirrors", uint32(i), 0, 1, 2, 3))
 	}
-	// Metadata of firmware: the container is none, its volume is watched.
+	// Metadata of firmware: the container is not an array, its volume is watched.
 	k.array("md127", "container", 0, map[string]string{"array_state": "inactive", "metadata_version": "external:ddf"})
 	k.array("md7", "raid1", 2, map[string]string{"metadata_version": "external:/md127/0"})
 	k.member("md7", "sdg0", "0", "in_sync", nil)
 	k.member("md7", "sdg1", "1", "in_sync", nil)
-	// The kernel counts on a member whose superblock is old.
+	// The kernel uses a member whose superblock is old.
 	k.array("md8", "raid1", 2, nil)
 	k.member("md8", "sdh0", "0", "in_sync", super("rig:torn", 0, 0, 1))
 	old := super("rig:torn", 1, 0, 1)
@@ -168,7 +168,7 @@ func TestArrays(t *testing.T) {
 		})
 	}
 
-	// What says that it has no places is no array that anything could be told of.
+	// An array that reports no places is ignored.
 	k.put("sys/md2/md/raid_disks", "\n")
 	all, err = k.look(driver())
 	require.ErrorContains(t, err, "places")

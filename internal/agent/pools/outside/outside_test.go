@@ -171,7 +171,7 @@ func TestKit(t *testing.T) {
 		Slot:     "b",
 		With:     filepath.Join(dir, "c.file"),
 	}
-	// A block of the other was spoilt before: the scrub finds it, and mends it.
+	// A block of the other member was damaged before: the scrub finds and repairs it.
 	f, err := os.OpenFile(filepath.Join(dir, "a.file"), os.O_RDWR, 0)
 	require.NoError(t, err)
 	_, err = f.WriteAt([]byte("spoilt"), 1_000_000)
@@ -191,8 +191,8 @@ func TestKit(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(a, c), "the new member holds what the old one held")
 
-	// The program that only watches passes as well: what it cannot be asked is left out, and what a person mends is
-	// seen.
+	// The program that only watches passes as well: requests that it does not support are skipped, and a repair by a
+	// person is seen.
 	b, aside := filepath.Join(dir, "a.file"), filepath.Join(dir, "aside")
 	w := Kit{
 		Command:  []string{node, "../../../../examples/pool-driver/watch.mjs", dir},
@@ -213,7 +213,7 @@ func TestKit(t *testing.T) {
 	}
 	require.Equal(t, 2, left, "only the scrub and the priority")
 
-	// So does the least program that there can be, which ends at what no agent sends.
+	// So does the shortest possible program, which ends when it gets an unknown request.
 	least := Kit{Command: []string{node, "../../../../examples/pool-driver/least.mjs"}, Host: "here", Log: w.Log}
 	for _, r := range least.Run(t.Context()) {
 		require.True(t, r.OK, "%s: %s", r.Title, r.Says)

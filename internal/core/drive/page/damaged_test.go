@@ -15,7 +15,7 @@ func TestDamagedPages(t *testing.T) {
 	for name, c := range map[string]struct {
 		kind  string
 		bytes []byte
-		wrong string // empty: nothing is
+		wrong string // empty: nothing is wrong
 		field string
 	}{
 		"a log page that says more than it has": {"scsi-log", []byte{0x0D, 0, 0, 40, 0, 0, 3, 2, 0, 30},

@@ -97,7 +97,7 @@ func TestSCSI(t *testing.T) {
 	require.Equal(t, uint64(1<<33*512), field(t, p, "capacity"))
 	require.Equal(t, uint64(4096), field(t, p, "physical block length"))
 
-	// SPC-5 7.3.8: read error counters with values of unlike lengths.
+	// SPC-5 7.3.8: read error counters with values of different lengths.
 	p = good(
 		t,
 		"scsi-log",
@@ -489,7 +489,7 @@ func TestBytes(t *testing.T) {
 	}
 	_, err := Bytes([]byte("70 00\nnot a dump\n"))
 	require.ErrorContains(t, err, "line 2")
-	// Characters that are hexadecimal digits themselves are no bytes, whatever stands there, and stars repeat.
+	// In the column of characters, hexadecimal digits are not bytes; a star repeats a line.
 	r := rand.New(rand.NewPCG(3, 5))
 	const signs = "abcdef0123456789 .|"
 	for range 300 {
