@@ -169,7 +169,7 @@ type Batch struct {
 	Events []*Event
 	// Audit are entries about the changes in the batch; they get their numbers and hashes when it is written.
 	Audit []*AuditEntry
-	// Observed is true if the batch was made by a report or by the clock, and not by a person's request.
+	// Observed is true if the batch only records what was seen or became due, and no decision of a person.
 	Observed bool
 	// Undo is called if the batch was not written: it reverts what has no record in it.
 	Undo []func()

@@ -117,7 +117,8 @@ func decides(b *store.Batch) bool {
 	return !b.Observed || slices.ContainsFunc(b.Records(), func(record any) bool {
 		switch record.(type) {
 		case *store.Host, *store.Drive, *store.Reading, *store.BadPage, *store.Recovery, *store.Sample,
-			*store.Standing, *store.FoundLog, *store.TestRun, *store.PlannedTest, *store.Notice, *store.PoolUse:
+			*store.Standing, *store.FoundLog, *store.TestRun, *store.PlannedTest, *store.Notice, *store.PoolUse,
+			*store.Delivery:
 			return false
 		}
 		return true

@@ -298,7 +298,7 @@ func (s *Service) delivered(d *store.Delivery, failed error, now time.Time) erro
 	next := *d
 	next.Tries++
 	next.Doc = left(d.Doc, failed)
-	b := &store.Batch{}
+	b := &store.Batch{Observed: true}
 	switch {
 	case failed == nil:
 		next.Done, next.Error = true, ""

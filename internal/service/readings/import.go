@@ -39,7 +39,7 @@ func (s *Service) Import(next func() (Line, error, bool)) (out api.Imported, err
 			}
 		}
 		s.mu.Lock()
-		b, here := &store.Batch{}, map[string]bool{} // already in this batch
+		b, here := &store.Batch{Observed: true}, map[string]bool{} // already in this batch
 		for _, l := range lines {
 			n++
 			known, bad := false, l.bad
