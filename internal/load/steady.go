@@ -108,7 +108,7 @@ func (m *maker) look(ctx context.Context, rng *rand.Rand) {
 			{"a drive", "/drives/" + d.key()}, {"a drive", "/drives/" + d.key()},
 			{"a trend of 30 days", "/drives/" + d.key() + "/trend?metric=temperature_celsius&hours=720"},
 			{"search", "/search?q=" + d.serial[len(d.serial)-5:]},
-			{"who asks", "/me"}, {"who asks", "/me"},
+			{"who is signed in", "/me"}, {"who is signed in", "/me"},
 		}
 		page := pages[rng.IntN(len(pages))]
 		from := time.Now()
