@@ -16,7 +16,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"strings"
 	"sync"
 	"syscall"
@@ -92,15 +91,9 @@ type running struct {
 	joined  joined
 }
 
-// collectAt is the growth of the memory in use, in percent, at which unused memory is collected. Most of the memory of a
-// large fleet stays in use, so Go's usual 100 would let it grow to twice that; make load measures both.
-const collectAt = 70
-
 // Run serves until ctx ends.
 func (c Serve) Run(ctx context.Context) error {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(collectAt)
-	}
+	collectEarly()
 	if c.StandbyOf != "" {
 		if err := c.Check(); err != nil {
 			return err

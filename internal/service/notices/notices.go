@@ -20,7 +20,7 @@ import (
 )
 
 // noticeEach is how often matters are computed, by the service's clock, and the least interval in real time.
-const noticeEach = 3 * time.Second
+const noticeEach = 2500 * time.Millisecond
 
 func (s *State) LoadNotices() error {
 	rows, err := store.All[store.Notice](s.Store, "id", "closed = ?", false)
