@@ -2002,7 +2002,7 @@ type AuditEntry struct {
 	Result string `json:"result"`
 	Role   string `json:"role,omitempty,omitzero"`
 
-	// Target what it was done to
+	// Target the object
 	Target string `json:"target"`
 
 	// Who a person, a host, or what the service did by itself
@@ -2075,10 +2075,10 @@ type BayMap struct {
 
 // BeginSwap defines model for BeginSwap.
 type BeginSwap struct {
-	// Backup of when the newest backup is that the person vouches for
+	// Backup time of the newest backup, as the person confirms
 	Backup openapi_types.Date `json:"backup,omitempty,omitzero"`
 
-	// NoBackup the person says that there is none
+	// NoBackup the person confirms that there is no backup
 	NoBackup bool `json:"no_backup,omitempty,omitzero"`
 
 	// Pool the pool's name as typed, where volumes are to be lost
@@ -2092,7 +2092,7 @@ type Calendar struct {
 	Effect PlanEffect `json:"effect,omitempty,omitzero"`
 	From   time.Time  `json:"from"`
 
-	// Held due, and kept back
+	// Held due, and held back
 	Held  []PlannedTest  `json:"held"`
 	Hours []CalendarHour `json:"hours"`
 
@@ -2129,7 +2129,7 @@ type Campaign struct {
 	Pool       string         `json:"pool"`
 	Recovery   Recovery       `json:"recovery,omitempty,omitzero"`
 
-	// Says what is now, or what comes next
+	// Says the present step, or the next one
 	Says  string        `json:"says,omitempty,omitzero"`
 	State CampaignState `json:"state"`
 
@@ -2171,7 +2171,7 @@ type CapacityWay struct {
 	// Says such as another group like group 1: 6 drives of 8 TB
 	Says string `json:"says"`
 
-	// Soonest when it is full then if it goes on growing fast
+	// Soonest when it is full then with fast growth
 	Soonest time.Time `json:"soonest,omitempty,omitzero"`
 }
 
@@ -2201,7 +2201,7 @@ type Channel struct {
 	Url       string   `json:"url,omitempty,omitzero"`
 	User      string   `json:"user,omitempty,omitzero"`
 
-	// Waiting messages that were not taken yet
+	// Waiting messages that were not accepted yet
 	Waiting int    `json:"waiting"`
 	Zone    string `json:"zone"`
 }
@@ -2297,7 +2297,7 @@ type ControllerState struct {
 	// At when it was read last; zero for never
 	At time.Time `json:"at"`
 
-	// Bays of which it tells, with a number
+	// Bays number of bays that it reports
 	Bays int `json:"bays"`
 
 	// Error why it could not be read; empty when it could
@@ -2310,7 +2310,7 @@ type ControllerState struct {
 type Copy struct {
 	At time.Time `json:"at"`
 
-	// Differs what is otherwise in a practice
+	// Differs what differs in a rehearsal
 	Differs []string    `json:"differs"`
 	Drives  []CopyDrive `json:"drives"`
 	Hosts   []CopyHost  `json:"hosts"`
@@ -2320,11 +2320,11 @@ type Copy struct {
 	Pools []PoolReport `json:"pools"`
 }
 
-// CopyCourse what a metric was, where it ever was more than nothing; a point for every change
+// CopyCourse course of a metric that was ever above 0; a point for every change
 type CopyCourse struct {
 	Metric string `json:"metric"`
 
-	// PerDay how it grew in its newest week
+	// PerDay its growth in the newest week
 	PerDay float64 `json:"per_day"`
 	Points []Point `json:"points"`
 }
@@ -2340,11 +2340,11 @@ type CopyDrive struct {
 	Findings     []Finding    `json:"findings"`
 	Host         string       `json:"host"`
 
-	// How how its bay is known: told, confirmed, or empty when nobody knows it
+	// How how its bay is known: told by its enclosure, confirmed by a person, or empty if unknown
 	How string `json:"how"`
 	Key string `json:"key"`
 
-	// Note what people wrote to that
+	// Note the note of that
 	Note         string    `json:"note,omitempty,omitzero"`
 	PowerOnHours float64   `json:"power_on_hours,omitempty,omitzero"`
 	Present      bool      `json:"present"`
@@ -2355,7 +2355,7 @@ type CopyDrive struct {
 	Slower      float64   `json:"slower,omitempty,omitzero"`
 	SlowerSince time.Time `json:"slower_since,omitempty,omitzero"`
 
-	// Stock it is kept to replace others
+	// Stock it is in stock
 	Stock   bool    `json:"stock,omitempty,omitzero"`
 	Verdict Verdict `json:"verdict"`
 }
@@ -2368,13 +2368,13 @@ type CopyHost struct {
 	Room    string   `json:"room,omitempty,omitzero"`
 }
 
-// Crowd what will go untested in one period, and why
+// Crowd what will not be tested in one period, and why
 type Crowd struct {
 	Drives int       `json:"drives"`
 	From   time.Time `json:"from"`
 	Kind   string    `json:"kind"`
 
-	// Left tails of those that find no place
+	// Left tails of drives without a planned time
 	Left []string  `json:"left"`
 	Plan string    `json:"plan"`
 	Says string    `json:"says"`
@@ -2386,16 +2386,16 @@ type Drive struct {
 	Attributes []Attribute `json:"attributes,omitempty,omitzero"`
 	Bay        string      `json:"bay,omitempty,omitzero"`
 
-	// BayConfirmed hands may go by it
+	// BayConfirmed reliable enough to pull a drive by it
 	BayConfirmed bool `json:"bay_confirmed,omitempty,omitzero"`
 
 	// BayHow told by its enclosure, confirmed by a person, or guessed from its port
 	BayHow string `json:"bay_how,omitempty,omitzero"`
 
-	// Before identities under which it was known before, as a person said
+	// Before earlier identities, as joined by a person
 	Before []Identity `json:"before,omitempty,omitzero"`
 
-	// Blind why its newest reading has no values; empty when it told
+	// Blind why its newest reading has no values; empty if it has
 	Blind string `json:"blind,omitempty,omitzero"`
 
 	// Busy share of the last minutes in which it did I/O
@@ -2438,7 +2438,7 @@ type Drive struct {
 	// Names stable names that its host gives it
 	Names []string `json:"names,omitempty,omitzero"`
 
-	// Path where it was last; never a name for it
+	// Path its last path; not an identity
 	Path                string      `json:"path,omitempty,omitzero"`
 	Paths               []DrivePath `json:"paths,omitempty,omitzero"`
 	PhysicalSectorBytes int         `json:"physical_sector_bytes,omitempty,omitzero"`
@@ -2479,7 +2479,7 @@ type DriveRole string
 type DriveClaim struct {
 	Bay string `json:"bay,omitempty,omitzero"`
 
-	// Differs what speaks against it being the same drive; empty when it is shared
+	// Differs why it is not the same drive; empty if it is shared
 	Differs string    `json:"differs,omitempty,omitzero"`
 	Host    string    `json:"host"`
 	Path    string    `json:"path,omitempty,omitzero"`
@@ -2547,7 +2547,7 @@ type DriveReport struct {
 	// Uses everything on its host that depends on it
 	Uses []Use `json:"uses,omitempty,omitzero"`
 
-	// Zoned how it wants its zones written; empty where writes go anywhere
+	// Zoned its zone model; empty for a drive without zones
 	Zoned string `json:"zoned,omitempty,omitzero"`
 }
 
@@ -2564,7 +2564,7 @@ type DriveTests struct {
 	PlanWhy  string `json:"plan_why,omitempty,omitzero"`
 	Pool     string `json:"pool,omitempty,omitzero"`
 
-	// Says what stands out; empty when nothing does
+	// Says conspicuous points; empty if there are none
 	Says  string   `json:"says"`
 	Short LastTest `json:"short,omitempty,omitzero"`
 	Tail  string   `json:"tail"`
@@ -2580,7 +2580,7 @@ type Effect struct {
 	Protection string      `json:"protection"`
 	UsedBytes  int64       `json:"used_bytes"`
 
-	// Volume empty when it speaks of a group as a whole
+	// Volume empty for a group as a whole
 	Volume string `json:"volume,omitempty,omitzero"`
 
 	// Was how many more members can be lost before data is
@@ -2659,7 +2659,7 @@ type Extent struct {
 	// Bytes of one piece
 	Bytes int64 `json:"bytes"`
 
-	// Need how many pieces it takes to read it
+	// Need number of pieces needed to read it
 	Need int `json:"need"`
 
 	// Slots one for each piece
@@ -2678,7 +2678,7 @@ type FailureRate struct {
 	Drives     int     `json:"drives"`
 	Failures   int     `json:"failures"`
 
-	// High 1000000 where nothing was watched
+	// High 1000000 without observation
 	High float64 `json:"high"`
 	Low  float64 `json:"low"`
 	Name string  `json:"name"`
@@ -2785,7 +2785,7 @@ type Growth struct {
 	// Hours 1, 24, 168 or 2160
 	Hours int `json:"hours"`
 
-	// Whole false when it is known for a shorter time than that
+	// Whole false if it has been known for less time than that
 	Whole bool `json:"whole"`
 }
 
@@ -2824,7 +2824,7 @@ type Horizon struct {
 	// Grouped a block is a place, not a pool
 	Grouped bool `json:"grouped"`
 
-	// Pools how many there are
+	// Pools number of pools
 	Pools   int          `json:"pools"`
 	Systems []PoolSystem `json:"systems"`
 }
@@ -2850,7 +2850,7 @@ type HorizonBlock struct {
 	// Name of the pool or of the place; empty where several places are one block
 	Name string `json:"name"`
 
-	// Places how many places are one block
+	// Places number of places in one block
 	Places int  `json:"places,omitempty,omitzero"`
 	Pool   Pool `json:"pool,omitempty,omitzero"`
 	Pools  int  `json:"pools"`
@@ -2886,10 +2886,10 @@ type Host struct {
 	Name            string          `json:"name"`
 	Nameless        []NamelessDrive `json:"nameless,omitempty,omitzero"`
 
-	// Refused reports that the service refused for good; the agent has set them aside and does not send them again
+	// Refused reports that the service refused permanently; the agent has set them aside and does not send them again
 	Refused RefusedReports `json:"refused,omitempty,omitzero"`
 
-	// Room where it stands, as people call it
+	// Room its room
 	Room   string    `json:"room,omitempty,omitzero"`
 	SeenAt time.Time `json:"seen_at,omitempty,omitzero"`
 	State  HostState `json:"state"`
@@ -2978,7 +2978,7 @@ type InventoryItem struct {
 	Place  string            `json:"place,omitempty,omitzero"`
 	Pool   string            `json:"pool,omitempty,omitzero"`
 
-	// Says what contradicts what was written
+	// Says contradictions to the record
 	Says string `json:"says,omitempty,omitzero"`
 
 	// Seen whether a host reports the drive
@@ -2988,7 +2988,7 @@ type InventoryItem struct {
 	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 
-	// State its age and use: what is seen stands before what was written
+	// State its state of life: what is observed takes precedence over what was recorded
 	State   string  `json:"state,omitempty,omitzero"`
 	Tail    string  `json:"tail,omitempty,omitzero"`
 	Verdict Verdict `json:"verdict,omitempty,omitzero"`
@@ -3050,7 +3050,7 @@ type InventorySet struct {
 type Invitation struct {
 	By string `json:"by"`
 
-	// Code told once
+	// Code shown only this once
 	Code    string    `json:"code,omitempty,omitzero"`
 	Count   int       `json:"count"`
 	EndsAt  time.Time `json:"ends_at"`
@@ -3124,10 +3124,10 @@ type LabInsert struct {
 	// Like serial tail of a drive of whose make the one from the shelf is
 	Like string `json:"like,omitempty,omitzero"`
 
-	// UsedHours for how long it has run before
+	// UsedHours its earlier power-on time
 	UsedHours float64 `json:"used_hours,omitempty,omitzero"`
 
-	// Weak a place of its surface does not keep what is written to it
+	// Weak a part of its surface does not keep written data
 	Weak bool `json:"weak,omitempty,omitzero"`
 }
 
@@ -3200,7 +3200,7 @@ type LabSilence struct {
 
 // LabSpeed defines model for LabSpeed.
 type LabSpeed struct {
-	// Hurry so fast while nothing but waiting is left, and at the pace of real time while hands are needed
+	// Hurry this fast while nothing but waiting is left, and in real time while a person is needed
 	Hurry bool    `json:"hurry,omitempty,omitzero"`
 	Speed float64 `json:"speed"`
 }
@@ -3209,13 +3209,13 @@ type LabSpeed struct {
 type LabStuck struct {
 	Pool string `json:"pool"`
 
-	// Stuck it does not begin to recover until it is nudged
+	// Stuck its recovery waits until it is nudged
 	Stuck bool `json:"stuck"`
 }
 
 // LastTest defines model for LastTest.
 type LastTest struct {
-	// About made out from power-on hours
+	// About derived from power-on hours
 	About  bool      `json:"about,omitempty,omitzero"`
 	At     time.Time `json:"at,omitempty,omitzero"`
 	Result string    `json:"result"`
@@ -3428,7 +3428,7 @@ type MemberReport struct {
 
 // MergeDrives defines model for MergeDrives.
 type MergeDrives struct {
-	// From the identity that is gone: its key, its serial or the end of that
+	// From the earlier identity: its key, its serial or the end of it
 	From   string `json:"from"`
 	Reason string `json:"reason"`
 }
@@ -3449,7 +3449,7 @@ type MetricValue struct {
 	Source   string `json:"source"`
 	Strength string `json:"strength"`
 
-	// Total counters: all that was counted over its life, resets included
+	// Total counters: total over its life, including resets
 	Total float64 `json:"total,omitempty,omitzero"`
 	Unit  string  `json:"unit"`
 	Value float64 `json:"value"`
@@ -3475,7 +3475,7 @@ type MoveOrder struct {
 	// AsAskedBytes bytes moved in the requested order; 0 if that order is not possible
 	AsAskedBytes int64 `json:"as_asked_bytes,omitempty,omitzero"`
 
-	// Basis what the figures rest on
+	// Basis the basis of the figures
 	Basis string `json:"basis"`
 	Bytes int64  `json:"bytes"`
 
@@ -3505,7 +3505,7 @@ type MoveOrderStep struct {
 type MoveRoom struct {
 	Fits bool `json:"fits"`
 
-	// FreeBytes of all others together; that it is enough does not make it fit
+	// FreeBytes free space of all others together; enough of it does not mean that it fits
 	FreeBytes int64 `json:"free_bytes"`
 	NeedBytes int64 `json:"need_bytes"`
 
@@ -3590,7 +3590,7 @@ type OpenSession struct {
 	Program string    `json:"program,omitempty,omitzero"`
 	SeenAt  time.Time `json:"seen_at"`
 
-	// This the one that asks
+	// This the session of this request
 	This bool `json:"this"`
 }
 
@@ -3681,14 +3681,14 @@ type OwnRule struct {
 	Verdict    Verdict   `json:"verdict"`
 }
 
-// PartReport a fan, a supply or a sensor of an enclosure that speaks
+// PartReport a fan, a power supply or a sensor that an enclosure reports
 type PartReport struct {
 	Celsius   float64 `json:"celsius,omitempty,omitzero"`
 	Condition string  `json:"condition"`
 	Grave     bool    `json:"grave,omitempty,omitzero"`
 	Name      string  `json:"name"`
 
-	// Says how it is not well; empty when it is
+	// Says its problem; empty if it has none
 	Says string `json:"says,omitempty,omitzero"`
 	Type string `json:"type"`
 }
@@ -3736,7 +3736,7 @@ type PeerTrend struct {
 type PeriodCapacity struct {
 	CapacityBytes int64 `json:"capacity_bytes"`
 
-	// Days over how many days it was watched; 0 where that is too few to tell
+	// Days number of days of observation; 0 if too few
 	Days              int     `json:"days"`
 	GrowthBytesPerDay float64 `json:"growth_bytes_per_day,omitempty,omitzero"`
 
@@ -3749,7 +3749,7 @@ type PeriodCapacity struct {
 	// Site the site it belongs to; set by a headquarters only
 	Site string `json:"site,omitempty,omitzero"`
 
-	// Soonest when it is full if it goes on growing fast
+	// Soonest when it is full with fast growth
 	Soonest time.Time `json:"soonest,omitempty,omitzero"`
 
 	// Stale its host does not report it now; all of this is as last reported
@@ -3801,7 +3801,7 @@ type PeriodNotices struct {
 	Replace           int     `json:"replace"`
 	Seen              int     `json:"seen"`
 
-	// Unseen opened and seen by nobody
+	// Unseen opened, and not acknowledged
 	Unseen int `json:"unseen"`
 	Watch  int `json:"watch"`
 }
@@ -3861,7 +3861,7 @@ type PeriodSwap struct {
 	Phase   string        `json:"phase"`
 	Pool    string        `json:"pool"`
 
-	// Seconds from its begin to its end
+	// Seconds from its start to its end
 	Seconds float64 `json:"seconds"`
 
 	// Site the site it belongs to; set by a headquarters only
@@ -3938,10 +3938,10 @@ type Plan struct {
 	Closed      []PlanWindow `json:"closed"`
 	Covers      []PlanScope  `json:"covers"`
 
-	// Drives how many follow it
+	// Drives number of drives that follow it
 	Drives int `json:"drives"`
 
-	// LeastMargin none begins in a pool that can lose fewer members
+	// LeastMargin no test begins in a pool with a smaller margin
 	LeastMargin int `json:"least_margin"`
 
 	// Limits how many drives test themselves at once; 0 is no limit
@@ -3969,7 +3969,7 @@ type Plan struct {
 
 // PlanCampaign defines model for PlanCampaign.
 type PlanCampaign struct {
-	// Drives which members; none: all of the pool
+	// Drives the members; empty: all of the pool
 	Drives []string `json:"drives,omitempty,omitzero"`
 
 	// Grow grow the pool after the last swap
@@ -3989,7 +3989,7 @@ type PlanChange struct {
 	BusyPercent float64     `json:"busy_percent"`
 	Covers      []PlanScope `json:"covers"`
 
-	// LeastMargin none begins in a pool that can lose fewer members
+	// LeastMargin no test begins in a pool with a smaller margin
 	LeastMargin int `json:"least_margin"`
 
 	// Limits how many drives test themselves at once; 0 is no limit
@@ -4014,16 +4014,16 @@ type PlanEffect struct {
 	// Begun tests that are new
 	Begun int `json:"begun"`
 
-	// Ended tests that are planned no more
+	// Ended tests that are no longer planned
 	Ended int `json:"ended"`
 
 	// Moved tests that get another time
 	Moved int `json:"moved"`
 
-	// UntestedNow tests without a place, as it is
+	// UntestedNow tests without a planned time at present
 	UntestedNow int `json:"untested_now"`
 
-	// UntestedThen and as it would be
+	// UntestedThen tests without a planned time after the change
 	UntestedThen int `json:"untested_then"`
 }
 
@@ -4142,7 +4142,7 @@ type Point struct {
 
 // Pool defines model for Pool.
 type Pool struct {
-	// Also names under which records tell of it as well: the one that its host reports, and earlier ones
+	// Also other names in the records: the one that its host reports, and earlier ones
 	Also          []string `json:"also,omitempty,omitzero"`
 	CapacityBytes int64    `json:"capacity_bytes"`
 
@@ -4164,13 +4164,13 @@ type Pool struct {
 	Margin Margin `json:"margin"`
 	Name   string `json:"name"`
 
-	// NotSeenSince its host reports, and does not report this pool any more: what is shown is how it last was
+	// NotSeenSince its host reports, but no longer this pool: this is its last known state
 	NotSeenSince time.Time `json:"not_seen_since,omitempty,omitzero"`
 
 	// Offers orders that it accepts: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority
 	Offers []string `json:"offers,omitempty,omitzero"`
 
-	// Priority what its recoveries get beside the users: low, normal or high
+	// Priority priority of its recoveries against users: low, normal or high
 	Priority      string        `json:"priority,omitempty,omitzero"`
 	PriorityHours PriorityHours `json:"priority_hours,omitempty,omitzero"`
 	Recovery      Recovery      `json:"recovery,omitempty,omitzero"`
@@ -4184,17 +4184,17 @@ type Pool struct {
 	Swap      string `json:"swap,omitempty,omitzero"`
 	UsedBytes int64  `json:"used_bytes"`
 
-	// UsedUnknown nobody knows how much of it is in use
+	// UsedUnknown its fill level is unknown
 	UsedUnknown bool     `json:"used_unknown,omitempty,omitzero"`
 	Volumes     []Volume `json:"volumes"`
 
 	// Watched it can be read and not ordered: its steps are done by hand
 	Watched bool `json:"watched,omitempty,omitzero"`
 
-	// Witness what the members' own metadata say, read apart from the kernel's live view
+	// Witness what the members' own metadata contain, read independently of the kernel's state
 	Witness Witness `json:"witness,omitempty,omitzero"`
 
-	// Wrong what of its report cannot be; its members count as unknown
+	// Wrong the impossible part of its report; its members count as unknown
 	Wrong string `json:"wrong,omitempty,omitzero"`
 }
 
@@ -4208,7 +4208,7 @@ type PoolAction struct {
 	// Drive admit: the drive to add; drain: the member to empty
 	Drive string `json:"drive,omitempty,omitzero"`
 
-	// Priority priority: what recoveries get beside the users
+	// Priority priority: priority of recoveries against users
 	Priority PoolActionPriority `json:"priority,omitempty,omitzero"`
 
 	// Tail admit: its label tail, as read
@@ -4218,7 +4218,7 @@ type PoolAction struct {
 // PoolActionAction defines model for PoolAction.Action.
 type PoolActionAction string
 
-// PoolActionPriority priority: what recoveries get beside the users
+// PoolActionPriority priority: priority of recoveries against users
 type PoolActionPriority string
 
 // PoolLine defines model for PoolLine.
@@ -4264,7 +4264,7 @@ type PoolReport struct {
 	Spares       []MemberReport   `json:"spares"`
 	UsedBytes    int64            `json:"used_bytes"`
 
-	// UsedUnknown the pool system does not know how much of it is in use
+	// UsedUnknown the pool system does not know its fill level
 	UsedUnknown bool           `json:"used_unknown,omitempty,omitzero"`
 	Volumes     []VolumeReport `json:"volumes"`
 
@@ -4274,7 +4274,7 @@ type PoolReport struct {
 	// Watched it can be read and not ordered: its steps are done by hand
 	Watched bool `json:"watched,omitempty,omitzero"`
 
-	// Witness what the members' own metadata say, read apart from the kernel's live view
+	// Witness what the members' own metadata contain, read independently of the kernel's state
 	Witness Witness `json:"witness,omitempty,omitzero"`
 }
 
@@ -4290,7 +4290,7 @@ type PoolSystem struct {
 	// Names of the pools, the first twelve by name
 	Names []string `json:"names"`
 
-	// Offers what all of them can be asked for
+	// Offers actions that all of them support
 	Offers []string `json:"offers"`
 	Pools  int      `json:"pools"`
 }
@@ -4312,7 +4312,7 @@ type PriorityEffect struct {
 	// Rate bytes a second
 	Rate float64 `json:"rate,omitempty,omitzero"`
 
-	// Readings on how many readings that rests
+	// Readings number of readings behind it
 	Readings int       `json:"readings,omitempty,omitzero"`
 	To       time.Time `json:"to"`
 }
@@ -4339,7 +4339,7 @@ type Problem struct {
 	// Detail what to do
 	Detail string `json:"detail,omitempty,omitzero"`
 
-	// Permanent the same request will be refused whenever it is sent; sending it again is of no use
+	// Permanent the same request will always be refused; do not send it again
 	Permanent bool   `json:"permanent,omitempty,omitzero"`
 	Status    int    `json:"status"`
 	Title     string `json:"title"`
@@ -4384,7 +4384,7 @@ type Protection struct {
 	// None the group has none of its own; its volumes have
 	None bool `json:"none,omitempty,omitzero"`
 
-	// StopsAt with how many losses it is not served, though nothing is lost; 0: never
+	// StopsAt number of losses with which it is not served, although no data is lost; 0: never
 	StopsAt int `json:"stops_at,omitempty,omitzero"`
 
 	// Tolerance how many members, or failure domains, can be lost with all data kept
@@ -4405,7 +4405,7 @@ type Readiness struct {
 	Provider bool `json:"provider,omitempty,omitzero"`
 	Ready    bool `json:"ready"`
 
-	// Says why not, or what will be the reason soon
+	// Says why not, or the reason that is coming
 	Says string `json:"says,omitempty,omitzero"`
 }
 
@@ -4422,7 +4422,7 @@ type Reading struct {
 	// Sources what each metric was read from: a page, an attribute, the host's kernel, the pool
 	Sources map[string]string `json:"sources,omitempty,omitzero"`
 
-	// TestMinutes the kinds of self-test that it has, with its own estimate of how long each takes; 0 where it gives none
+	// TestMinutes its kinds of self-test, with its own estimate of their duration; 0 if it gives none
 	TestMinutes map[string]float64 `json:"test_minutes,omitempty,omitzero"`
 
 	// Testing a self-test that runs now
@@ -4457,7 +4457,7 @@ type Recovery struct {
 	// Finish a finish: one in ten ends before p10, one in ten after p90
 	Finish Range `json:"finish,omitempty,omitzero"`
 
-	// Flows what each member gave and took
+	// Flows reads and writes of each member
 	Flows []Flow `json:"flows,omitempty,omitzero"`
 
 	// Found errors found
@@ -4465,11 +4465,11 @@ type Recovery struct {
 	Id    string       `json:"id"`
 	Kind  RecoveryKind `json:"kind"`
 
-	// Phase what it does now
+	// Phase its present activity
 	Phase string `json:"phase,omitempty,omitzero"`
 	Pool  string `json:"pool"`
 
-	// Priorities what each priority did while it held
+	// Priorities pace under each priority
 	Priorities []PriorityEffect `json:"priorities,omitempty,omitzero"`
 
 	// RateNow bytes a second
@@ -4485,19 +4485,19 @@ type Recovery struct {
 	Share float64 `json:"share"`
 	Slot  string  `json:"slot,omitempty,omitzero"`
 
-	// Slowest the slowest member and why it is believed so
+	// Slowest the slowest member, and the evidence
 	Slowest   string        `json:"slowest,omitempty,omitzero"`
 	Stalled   bool          `json:"stalled,omitempty,omitzero"`
 	StartedAt time.Time     `json:"started_at"`
 	State     RecoveryState `json:"state"`
 
-	// Summary how it went, in one line
+	// Summary the result in one line
 	Summary      string `json:"summary,omitempty,omitzero"`
 	Tail         string `json:"tail,omitempty,omitzero"`
 	TodoBytes    int64  `json:"todo_bytes"`
 	Unrepairable int64  `json:"unrepairable"`
 
-	// Why why no finish is named
+	// Why why there is no estimate of the finish
 	Why string `json:"why,omitempty,omitzero"`
 }
 
@@ -4520,7 +4520,7 @@ type RecoveryReport struct {
 	Repaired  int64     `json:"repaired"`
 	Slot      string    `json:"slot,omitempty,omitzero"`
 
-	// Slowest slot of the member that holds it up
+	// Slowest slot of the member that slows it down
 	Slowest      string    `json:"slowest,omitempty,omitzero"`
 	SlowestWhy   string    `json:"slowest_why,omitempty,omitzero"`
 	StartedAt    time.Time `json:"started_at"`
@@ -4535,7 +4535,7 @@ type RefusedLine struct {
 	Why  string `json:"why"`
 }
 
-// RefusedReports reports that the service refused for good; the agent has set them aside and does not send them again
+// RefusedReports reports that the service refused permanently; the agent has set them aside and does not send them again
 type RefusedReports struct {
 	// At the newest
 	At time.Time `json:"at"`
@@ -4567,11 +4567,11 @@ type Report struct {
 	// Nameless drives that report no identity, and so cannot be followed
 	Nameless []NamelessDrive `json:"nameless,omitempty,omitzero"`
 
-	// Past readings of the past only: nothing in it says what is true now
+	// Past only past readings: it says nothing about the present state
 	Past  bool         `json:"past,omitempty,omitzero"`
 	Pools []PoolReport `json:"pools"`
 
-	// Refused reports that the service refused for good; the agent has set them aside and does not send them again
+	// Refused reports that the service refused permanently; the agent has set them aside and does not send them again
 	Refused RefusedReports `json:"refused,omitempty,omitzero"`
 
 	// SentBootSeconds seconds from the start of the host to this delivery, so that the service knows how old the report is; 0 when the host was restarted in between
@@ -4588,15 +4588,15 @@ type Risk struct {
 	AnotherLow float64  `json:"another_low"`
 	Assumes    []string `json:"assumes"`
 
-	// Members whose loss would do it
+	// Members members whose loss would cause it
 	Members        []LostMember `json:"members,omitempty,omitzero"`
 	Unreadable     string       `json:"unreadable,omitempty,omitzero"`
 	UnreadableHigh float64      `json:"unreadable_high,omitempty,omitzero"`
 
-	// UnreadableLow chance to meet a sector that cannot be read where nothing else holds it
+	// UnreadableLow probability of an unreadable sector without another copy
 	UnreadableLow float64 `json:"unreadable_low,omitempty,omitzero"`
 
-	// Volumes which volumes would go
+	// Volumes volumes that would be lost
 	Volumes []string `json:"volumes,omitempty,omitzero"`
 }
 
@@ -4611,13 +4611,13 @@ type Room struct {
 
 // Round defines model for Round.
 type Round struct {
-	// At when it was true
+	// At the time of this state
 	At time.Time `json:"at"`
 
 	// Awaited hosts that have not reported yet: nothing is known of them
 	Awaited []string `json:"awaited"`
 
-	// Drives how many drives are known; of none nothing can be said
+	// Drives number of known drives; with 0, nothing is known of the fleet
 	Drives  int       `json:"drives"`
 	Filling []Filling `json:"filling"`
 
@@ -4661,7 +4661,7 @@ type RoundLine struct {
 	MarginAfter Margin `json:"margin_after"`
 	Metric      string `json:"metric,omitempty,omitzero"`
 
-	// MovesTo when it needs no swap
+	// MovesTo what to do, if it needs no swap
 	MovesTo string    `json:"moves_to,omitempty,omitzero"`
 	Pool    string    `json:"pool,omitempty,omitzero"`
 	Room    string    `json:"room,omitempty,omitzero"`
@@ -4686,11 +4686,11 @@ type Rule struct {
 	Do  string `json:"do"`
 	For string `json:"for"`
 
-	// HoldSeconds how long a finding stays after the rule held for the last time
+	// HoldSeconds how long a finding stays after the rule last applied
 	HoldSeconds float64 `json:"hold_seconds"`
 	HoldsAs     Verdict `json:"holds_as,omitempty,omitzero"`
 
-	// HoldsFor how many drives it holds for now
+	// HoldsFor number of drives to which it applies now
 	HoldsFor int     `json:"holds_for"`
 	Id       string  `json:"id"`
 	Level    Verdict `json:"level"`
@@ -4706,16 +4706,16 @@ type RuleFlag struct {
 	Bay   string `json:"bay,omitempty,omitzero"`
 	Drive string `json:"drive"`
 
-	// First when it first held
+	// First when it first applied
 	First time.Time `json:"first"`
 	Last  time.Time `json:"last"`
 
-	// Now it holds now
+	// Now it applies now
 	Now  bool   `json:"now,omitempty,omitzero"`
 	Pool string `json:"pool,omitempty,omitzero"`
 	Tail string `json:"tail"`
 
-	// Times in how many readings it held
+	// Times number of readings in which it applied
 	Times   int     `json:"times"`
 	Verdict Verdict `json:"verdict,omitempty,omitzero"`
 	Would   Verdict `json:"would,omitempty,omitzero"`
@@ -4734,7 +4734,7 @@ type RulePut struct {
 
 // RuleTried defines model for RuleTried.
 type RuleTried struct {
-	// Drives how many were looked at
+	// Drives number of drives
 	Drives   int        `json:"drives"`
 	Flagged  []RuleFlag `json:"flagged"`
 	Hours    int        `json:"hours"`
@@ -4786,10 +4786,10 @@ type SectionReport struct {
 	Name  string            `json:"name"`
 	Names map[string]string `json:"names,omitempty,omitzero"`
 
-	// Occupied bays in which the enclosure believes something to be
+	// Occupied bays that are occupied, as the enclosure reports
 	Occupied []int `json:"occupied,omitempty,omitzero"`
 
-	// Plain its enclosure does not tell how it looks
+	// Plain its enclosure does not report its layout
 	Plain   bool   `json:"plain,omitempty,omitzero"`
 	Rows    int    `json:"rows"`
 	Run     string `json:"run"`
@@ -4852,7 +4852,7 @@ type SilentHost struct {
 	AsOf time.Time `json:"as_of,omitempty,omitzero"`
 	Do   string    `json:"do"`
 
-	// Drives of which nothing else is to be told
+	// Drives drives with no other matter than that
 	Drives int      `json:"drives"`
 	Host   string   `json:"host"`
 	Pools  []string `json:"pools"`
@@ -4907,13 +4907,13 @@ type Spot struct {
 	// Drive the drive that was seen there; without one, what was known of the bay is forgotten
 	Drive string `json:"drive,omitempty,omitzero"`
 
-	// Replace though another drive was seen in this bay: that one is not there
+	// Replace confirmed although another drive was seen in this bay: that one is not there
 	Replace bool `json:"replace,omitempty,omitzero"`
 }
 
 // Step defines model for Step.
 type Step struct {
-	// Acts a person moves it on with a word
+	// Acts a person continues it with a confirmation
 	Acts   bool      `json:"acts,omitempty,omitzero"`
 	Expect string    `json:"expect"`
 	IfNot  string    `json:"if_not,omitempty,omitzero"`
@@ -4981,7 +4981,7 @@ type StockItem struct {
 	CapacityBytes int64     `json:"capacity_bytes"`
 	Drive         string    `json:"drive"`
 
-	// Fits pools in which it would fit some place
+	// Fits pools with a place that it fits
 	Fits []string `json:"fits,omitempty,omitzero"`
 
 	// Here it is in a bay and answers
@@ -5024,7 +5024,7 @@ type StockNeed struct {
 	Now   []string     `json:"now"`
 	Other []StockOther `json:"other"`
 
-	// PerYear the rate that was reckoned with
+	// PerYear the failure rate used
 	PerYear float64  `json:"per_year"`
 	Pools   []string `json:"pools"`
 
@@ -5084,7 +5084,7 @@ type SurfaceFault struct {
 	// At address in bytes, of a sector
 	At int64 `json:"at"`
 
-	// Bytes so many in a row
+	// Bytes number of consecutive ones
 	Bytes int64            `json:"bytes"`
 	What  SurfaceFaultWhat `json:"what"`
 }
@@ -5127,7 +5127,7 @@ type Survey struct {
 	Done []SurveyDrive `json:"done"`
 	Host string        `json:"host"`
 
-	// Left drives that have no bay yet, the one that is lit counted
+	// Left number of drives without a bay, including the one that is lit
 	Left int         `json:"left"`
 	Now  SurveyDrive `json:"now,omitempty,omitzero"`
 	Open bool        `json:"open"`
@@ -5190,7 +5190,7 @@ type Swap struct {
 	// AtMostBytes the largest that fits; 0 is no limit
 	AtMostBytes int64 `json:"at_most_bytes,omitempty,omitzero"`
 
-	// Backup of when the backup is that a person vouched for
+	// Backup time of the backup that a person confirmed
 	Backup time.Time `json:"backup,omitempty,omitzero"`
 
 	// Began the checks as they stood when it began
@@ -5238,7 +5238,7 @@ type Swap struct {
 	PlannedAt time.Time `json:"planned_at"`
 	Pool      string    `json:"pool"`
 
-	// Recipe how it goes, in words
+	// Recipe the procedure in words
 	Recipe      string   `json:"recipe"`
 	Recovery    Recovery `json:"recovery,omitempty,omitzero"`
 	Refused     string   `json:"refused,omitempty,omitzero"`
@@ -5252,11 +5252,11 @@ type Swap struct {
 	Spare string `json:"spare,omitempty,omitzero"`
 	Steps []Step `json:"steps"`
 
-	// Stuck what stands in the way of the recovery
+	// Stuck what prevents the recovery
 	Stuck   string `json:"stuck,omitempty,omitzero"`
 	Version int    `json:"version"`
 
-	// Why why it goes so and not otherwise
+	// Why why this procedure was chosen
 	Why   []string     `json:"why,omitempty,omitzero"`
 	Wrong []WrongDrive `json:"wrong,omitempty,omitzero"`
 }
@@ -5343,7 +5343,7 @@ type TestRunState string
 
 // TestStanding defines model for TestStanding.
 type TestStanding struct {
-	// Counts drives by how they stand: all, failed, never, overdue, held, cannot
+	// Counts number of drives by state of their tests: all, failed, never, overdue, held, cannot
 	Counts map[string]int `json:"counts"`
 	Drives []DriveTests   `json:"drives"`
 	Next   string         `json:"next,omitempty,omitzero"`
@@ -5352,7 +5352,7 @@ type TestStanding struct {
 
 // Testing a self-test that runs now
 type Testing struct {
-	// Kind which, if the drive says so
+	// Kind which one, if the drive reports it
 	Kind             string `json:"kind,omitempty,omitzero"`
 	RemainingPercent int    `json:"remaining_percent"`
 }
@@ -5367,7 +5367,7 @@ type Threshold struct {
 	Unit   string        `json:"unit"`
 	Usual  float64       `json:"usual"`
 
-	// Value what holds for all drives
+	// Value the value for all drives
 	Value float64 `json:"value"`
 }
 
@@ -5384,24 +5384,24 @@ type ThresholdSet struct {
 	Model string `json:"model,omitempty,omitzero"`
 	Name  string `json:"name"`
 
-	// Pool for drives of this pool alone; stands before a model's
+	// Pool only for drives of this pool; takes precedence over a model's
 	Pool string `json:"pool,omitempty,omitzero"`
 
-	// Usual back to what it is usually
+	// Usual back to the default
 	Usual bool    `json:"usual,omitempty,omitzero"`
 	Value float64 `json:"value,omitempty,omitzero"`
 }
 
 // ThresholdTried defines model for ThresholdTried.
 type ThresholdTried struct {
-	// Drives how many were looked at
+	// Drives number of drives
 	Drives  int        `json:"drives"`
 	Flagged []RuleFlag `json:"flagged"`
 
 	// Hours how far back
 	Hours int `json:"hours"`
 
-	// Rules the rules that compare with it
+	// Rules the rules that use it
 	Rules []string `json:"rules"`
 }
 
@@ -5421,7 +5421,7 @@ type Trend struct {
 
 // UnderWay defines model for UnderWay.
 type UnderWay struct {
-	// Alarm what must be put back before anything goes on
+	// Alarm drives that must be put back before anything else
 	Alarm string `json:"alarm,omitempty,omitzero"`
 
 	// AsOf when its site sent it; set while that site is not reachable
@@ -5496,11 +5496,11 @@ type VolumeReport struct {
 	UsedBytes  int64      `json:"used_bytes"`
 }
 
-// Witness what the members' own metadata say, read apart from the kernel's live view
+// Witness what the members' own metadata contain, read independently of the kernel's state
 type Witness struct {
 	At time.Time `json:"at"`
 
-	// Differs where the two do not agree; each says both
+	// Differs differences between the two; each entry names both
 	Differs []string `json:"differs,omitempty,omitzero"`
 	Source  string   `json:"source"`
 
@@ -5577,14 +5577,14 @@ type ListAuditParams struct {
 	// After entries after this number
 	After int64 `form:"after,omitempty" json:"after,omitempty,omitzero"`
 
-	// Newest only so many of the newest
+	// Newest limit: the newest entries
 	Newest int `form:"newest,omitempty" json:"newest,omitempty,omitzero"`
 	Limit  int `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // VerifyAuditParams defines parameters for VerifyAudit.
 type VerifyAuditParams struct {
-	// Number of a checkpoint that was kept elsewhere
+	// Number number of a checkpoint that was kept elsewhere
 	Number int64 `form:"number,omitempty" json:"number,omitempty,omitzero"`
 
 	// Hash its hash, hexadecimal
@@ -5771,7 +5771,7 @@ type LightOnParams struct {
 
 // ListNoticesParams defines parameters for ListNotices.
 type ListNoticesParams struct {
-	// All those that were closed as well
+	// All include closed notices
 	All bool `form:"all,omitempty" json:"all,omitempty,omitzero"`
 }
 
@@ -5785,7 +5785,7 @@ type MuteNoticeJSONBody struct {
 	// Hours 0 ends the mute
 	Hours float64 `json:"hours"`
 
-	// Note why; others see it
+	// Note reason; others see it
 	Note string `json:"note,omitempty,omitzero"`
 }
 
@@ -5804,7 +5804,7 @@ type ListPoolsParams struct {
 	// Brief leave out groups, volumes, spares and logs: their lists are empty
 	Brief bool `form:"brief,omitempty" json:"brief,omitempty,omitzero"`
 
-	// Place only those of a room, or of a host without a room
+	// Place only pools of this room, or of this host without a room
 	Place string `form:"place,omitempty" json:"place,omitempty,omitzero"`
 
 	// Cursor id of the last pool of the page before
@@ -5853,7 +5853,7 @@ type GetReportParams struct {
 	// From default: 30 days ago
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
-	// To now where it is not said
+	// To default: now
 	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
 
 	// Pool only of this pool
@@ -5868,7 +5868,7 @@ type GetReportPageParams struct {
 	// From default: 30 days ago
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
-	// To now where it is not said
+	// To default: now
 	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
 
 	// Pool only of this pool
@@ -5937,7 +5937,7 @@ type GetStoryParams struct {
 	// From default: 7 days ago
 	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
-	// To now where it is not said
+	// To default: now
 	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
 }
 
@@ -7102,7 +7102,7 @@ type ClientInterface interface {
 	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuck(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListLights List bay lights that are on or asked for
+	// ListLights List bay lights that are on or requested
 	//
 	// Corresponds with GET /lights (the `ListLights` operationId).
 	ListLights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -9803,7 +9803,7 @@ func (c *Client) LabStuck(ctx context.Context, body LabStuckJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// ListLights List bay lights that are on or asked for
+// ListLights List bay lights that are on or requested
 //
 // Corresponds with GET /lights (the `ListLights` operationId).
 func (c *Client) ListLights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -19633,7 +19633,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /lab/stuck (the `LabStuck` operationId).
 	LabStuckWithResponse(ctx context.Context, body LabStuckJSONRequestBody, reqEditors ...RequestEditorFn) (*LabStuckResponse, error)
 
-	// ListLightsWithResponse List bay lights that are on or asked for
+	// ListLightsWithResponse List bay lights that are on or requested
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -29119,7 +29119,7 @@ func (c *ClientWithResponses) LabStuckWithResponse(ctx context.Context, body Lab
 	return ParseLabStuckResponse(rsp)
 }
 
-// ListLightsWithResponse List bay lights that are on or asked for
+// ListLightsWithResponse List bay lights that are on or requested
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -35672,7 +35672,7 @@ type ServerInterface interface {
 	// LabStuck Make recoveries of a lab pool hang
 	// (POST /lab/stuck)
 	LabStuck(ctx *echo.Context) error
-	// ListLights List bay lights that are on or asked for
+	// ListLights List bay lights that are on or requested
 	// (GET /lights)
 	ListLights(ctx *echo.Context) error
 	// LightOn Switch a bay light on until a time

@@ -1556,7 +1556,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List bay lights that are on or asked for */
+        /** List bay lights that are on or requested */
         get: operations["listLights"];
         put?: never;
         /** Switch a bay light on until a time */
@@ -2485,7 +2485,7 @@ export interface components {
             status: number;
             /** @description what to do */
             detail?: string;
-            /** @description the same request will be refused whenever it is sent; sending it again is of no use */
+            /** @description the same request will always be refused; do not send it again */
             permanent?: boolean;
         };
         Me: {
@@ -2518,7 +2518,7 @@ export interface components {
             /** @description the pool first, then every other that is on these hosts alone */
             pools: components["schemas"]["PoolReport"][];
             drives: components["schemas"]["CopyDrive"][];
-            /** @description what is otherwise in a practice */
+            /** @description what differs in a rehearsal */
             differs: string[];
         };
         CopyHost: {
@@ -2534,7 +2534,7 @@ export interface components {
             present: boolean;
             /** Format: date-time */
             seen_at: string;
-            /** @description how its bay is known: told, confirmed, or empty when nobody knows it */
+            /** @description how its bay is known: told by its enclosure, confirmed by a person, or empty if unknown */
             how: string;
             reading: components["schemas"]["Reading"];
             /** Format: double */
@@ -2549,9 +2549,9 @@ export interface components {
             slower_since?: string;
             verdict: components["schemas"]["Verdict"];
             findings: components["schemas"]["Finding"][];
-            /** @description it is kept to replace others */
+            /** @description it is in stock */
             stock?: boolean;
-            /** @description what people wrote to that */
+            /** @description the note of that */
             note?: string;
             /** @description result of its newest acceptance test; empty without one */
             accepted?: string;
@@ -2559,13 +2559,13 @@ export interface components {
             accepted_at?: string;
             accepted_says?: string;
         };
-        /** @description what a metric was, where it ever was more than nothing; a point for every change */
+        /** @description course of a metric that was ever above 0; a point for every change */
         CopyCourse: {
             metric: string;
             points: components["schemas"]["Point"][];
             /**
              * Format: double
-             * @description how it grew in its newest week
+             * @description its growth in the newest week
              */
             per_day: number;
         };
@@ -2604,13 +2604,13 @@ export interface components {
             limited_by?: string;
         };
         Round: {
-            /** @description how many drives are known; of none nothing can be said */
+            /** @description number of known drives; with 0, nothing is known of the fleet */
             drives: number;
             /** @description how many hosts are enrolled */
             hosts: number;
             /**
              * Format: date-time
-             * @description when it was true
+             * @description the time of this state
              */
             at: string;
             /** @description hosts that have not reported yet: nothing is known of them */
@@ -2677,7 +2677,7 @@ export interface components {
              */
             as_of?: string;
             room?: string;
-            /** @description of which nothing else is to be told */
+            /** @description drives with no other matter than that */
             drives: number;
             pools: string[];
             says: string;
@@ -2706,7 +2706,7 @@ export interface components {
             from: string;
             /** @description what the browser says it is */
             program?: string;
-            /** @description the one that asks */
+            /** @description the session of this request */
             this: boolean;
         };
         AuditEntry: {
@@ -2724,7 +2724,7 @@ export interface components {
             from?: string;
             /** @description the operation's name in this description */
             action: string;
-            /** @description what it was done to */
+            /** @description the object */
             target: string;
             /** @description done, or why it was refused */
             result: string;
@@ -2759,7 +2759,7 @@ export interface components {
         };
         Readiness: {
             ready: boolean;
-            /** @description why not, or what will be the reason soon */
+            /** @description why not, or the reason that is coming */
             says?: string;
             /** @description people can sign in by an identity provider, at /sign-in/provider */
             provider?: boolean;
@@ -2810,7 +2810,7 @@ export interface components {
             swap?: string;
             /** @description how many further findings */
             also?: number;
-            /** @description when it needs no swap */
+            /** @description what to do, if it needs no swap */
             moves_to?: string;
         };
         UnderWay: {
@@ -2826,7 +2826,7 @@ export interface components {
             as_of?: string;
             pool?: string;
             says: string;
-            /** @description what must be put back before anything goes on */
+            /** @description drives that must be put back before anything else */
             alarm?: string;
             /** Format: double */
             share?: number;
@@ -2856,7 +2856,7 @@ export interface components {
             p90: string;
         };
         Horizon: {
-            /** @description how many there are */
+            /** @description number of pools */
             pools: number;
             /** @description a block is a place, not a pool */
             grouped: boolean;
@@ -2866,7 +2866,7 @@ export interface components {
         HorizonBlock: {
             /** @description of the pool or of the place; empty where several places are one block */
             name: string;
-            /** @description how many places are one block */
+            /** @description number of places in one block */
             places?: number;
             pools: number;
             /** @description the margin of each is known */
@@ -2902,13 +2902,13 @@ export interface components {
             hosts: string[];
             /** @description how many have one */
             host_count: number;
-            /** @description what all of them can be asked for */
+            /** @description actions that all of them support */
             offers: string[];
         };
         Pool: {
             id: string;
             name: string;
-            /** @description names under which records tell of it as well: the one that its host reports, and earlier ones */
+            /** @description other names in the records: the one that its host reports, and earlier ones */
             also?: string[];
             kind: string;
             hosts: string[];
@@ -2937,21 +2937,21 @@ export interface components {
             limit?: number;
             /** @description orders that it accepts: join, beside, admit, scrub, rebalance, drain, release, refill, nudge, grow, stop, priority */
             offers?: string[];
-            /** @description what its recoveries get beside the users: low, normal or high */
+            /** @description priority of its recoveries against users: low, normal or high */
             priority?: string;
             priority_hours?: components["schemas"]["PriorityHours"];
             /** @description it kept changing while it was read: what is shown may be inconsistent */
             inconsistent?: boolean;
             /** @description it can be read and not ordered: its steps are done by hand */
             watched?: boolean;
-            /** @description nobody knows how much of it is in use */
+            /** @description its fill level is unknown */
             used_unknown?: boolean;
             /**
              * Format: date-time
-             * @description its host reports, and does not report this pool any more: what is shown is how it last was
+             * @description its host reports, but no longer this pool: this is its last known state
              */
             not_seen_since?: string;
-            /** @description what of its report cannot be; its members count as unknown */
+            /** @description the impossible part of its report; its members count as unknown */
             wrong?: string;
             witness?: components["schemas"]["Witness"];
         };
@@ -2980,7 +2980,7 @@ export interface components {
         Extent: {
             /** @description one for each piece */
             slots: string[];
-            /** @description how many pieces it takes to read it */
+            /** @description number of pieces needed to read it */
             need: number;
             /**
              * Format: int64
@@ -3011,7 +3011,7 @@ export interface components {
         /** @enum {string} */
         PoolOutcome: "safe" | "reduced margin" | "unknown" | "unreachable" | "lost";
         Effect: {
-            /** @description empty when it speaks of a group as a whole */
+            /** @description empty for a group as a whole */
             volume?: string;
             group?: string;
             protection: string;
@@ -3040,7 +3040,7 @@ export interface components {
             need_bytes: number;
             /**
              * Format: int64
-             * @description of all others together; that it is enough does not make it fit
+             * @description free space of all others together; enough of it does not mean that it fits
              */
             free_bytes: number;
         };
@@ -3080,7 +3080,7 @@ export interface components {
             after?: boolean;
         };
         MoveOrder: {
-            /** @description what the figures rest on */
+            /** @description the basis of the figures */
             basis: string;
             /** Format: int64 */
             bytes: number;
@@ -3172,7 +3172,7 @@ export interface components {
              */
             below?: number;
             /**
-             * @description priority: what recoveries get beside the users
+             * @description priority: priority of recoveries against users
              * @enum {string}
              */
             priority?: "low" | "normal" | "high";
@@ -3283,26 +3283,26 @@ export interface components {
              */
             rate_overall: number;
             finish?: components["schemas"]["Range"];
-            /** @description why no finish is named */
+            /** @description why there is no estimate of the finish */
             why?: string;
             stalled?: boolean;
-            /** @description the slowest member and why it is believed so */
+            /** @description the slowest member, and the evidence */
             slowest?: string;
-            /** @description what it does now */
+            /** @description its present activity */
             phase?: string;
             /**
              * Format: date-time
              * @description when it started again from the beginning
              */
             again_at?: string;
-            /** @description what each member gave and took */
+            /** @description reads and writes of each member */
             flows?: components["schemas"]["Flow"][];
             risk?: components["schemas"]["Risk"];
-            /** @description what each priority did while it held */
+            /** @description pace under each priority */
             priorities?: components["schemas"]["PriorityEffect"][];
             /** @description ids of earlier ones of its kind in its pool, the newest first */
             earlier?: string[];
-            /** @description how it went, in one line */
+            /** @description the result in one line */
             summary?: string;
             /** @description what a second failure would cost until it ends */
             cost?: string;
@@ -3344,11 +3344,11 @@ export interface components {
             logical_sector_bytes?: number;
             physical_sector_bytes?: number;
             host: string;
-            /** @description where it was last; never a name for it */
+            /** @description its last path; not an identity */
             path?: string;
             /** @description stable names that its host gives it */
             names?: string[];
-            /** @description why its newest reading has no values; empty when it told */
+            /** @description why its newest reading has no values; empty if it has */
             blind?: string;
             testing?: components["schemas"]["Testing"];
             self_tests?: components["schemas"]["DriveTests"];
@@ -3361,7 +3361,7 @@ export interface components {
             busy?: number;
             happened?: components["schemas"]["Happening"][];
             bay?: string;
-            /** @description hands may go by it */
+            /** @description reliable enough to pull a drive by it */
             bay_confirmed?: boolean;
             /** @description told by its enclosure, confirmed by a person, or guessed from its port */
             bay_how?: string;
@@ -3389,7 +3389,7 @@ export interface components {
             seen_at: string;
             /** Format: date-time */
             first_seen_at: string;
-            /** @description identities under which it was known before, as a person said */
+            /** @description earlier identities, as joined by a person */
             before?: components["schemas"]["Identity"][];
             /** Format: date-time */
             read_at?: string;
@@ -3429,7 +3429,7 @@ export interface components {
             growth?: components["schemas"]["Growth"][];
             /**
              * Format: double
-             * @description counters: all that was counted over its life, resets included
+             * @description counters: total over its life, including resets
              */
             total?: number;
             /** @description counters: how often it was reset */
@@ -3440,7 +3440,7 @@ export interface components {
             hours: number;
             /** Format: double */
             grown: number;
-            /** @description false when it is known for a shorter time than that */
+            /** @description false if it has been known for less time than that */
             whole: boolean;
         };
         Happening: {
@@ -3499,7 +3499,7 @@ export interface components {
             digest?: string;
             /** @enum {string} */
             report?: "week" | "month";
-            /** @description messages that were not taken yet */
+            /** @description messages that were not accepted yet */
             waiting: number;
             /** @description why */
             error?: string;
@@ -3550,11 +3550,11 @@ export interface components {
             do: string;
             /**
              * Format: double
-             * @description how long a finding stays after the rule held for the last time
+             * @description how long a finding stays after the rule last applied
              */
             hold_seconds: number;
             on: boolean;
-            /** @description how many drives it holds for now */
+            /** @description number of drives to which it applies now */
             holds_for: number;
             holds_as?: components["schemas"]["Verdict"];
         };
@@ -3576,7 +3576,7 @@ export interface components {
             usual: number;
             /**
              * Format: double
-             * @description what holds for all drives
+             * @description the value for all drives
              */
             value: number;
             /** Format: double */
@@ -3596,11 +3596,11 @@ export interface components {
             name: string;
             /** Format: double */
             value?: number;
-            /** @description back to what it is usually */
+            /** @description back to the default */
             usual?: boolean;
             /** @description for drives of this model alone */
             model?: string;
-            /** @description for drives of this pool alone; stands before a model's */
+            /** @description only for drives of this pool; takes precedence over a model's */
             pool?: string;
         };
         RuleTry: {
@@ -3617,18 +3617,18 @@ export interface components {
             verdict?: components["schemas"]["Verdict"];
         };
         RuleTried: {
-            /** @description how many were looked at */
+            /** @description number of drives */
             drives: number;
             readings: number;
             hours: number;
             flagged: components["schemas"]["RuleFlag"][];
         };
         ThresholdTried: {
-            /** @description how many were looked at */
+            /** @description number of drives */
             drives: number;
             /** @description how far back */
             hours: number;
-            /** @description the rules that compare with it */
+            /** @description the rules that use it */
             rules: string[];
             flagged: components["schemas"]["RuleFlag"][];
         };
@@ -3639,14 +3639,14 @@ export interface components {
             pool?: string;
             /**
              * Format: date-time
-             * @description when it first held
+             * @description when it first applied
              */
             first: string;
             /** Format: date-time */
             last: string;
-            /** @description in how many readings it held */
+            /** @description number of readings in which it applied */
             times: number;
-            /** @description it holds now */
+            /** @description it applies now */
             now?: boolean;
             verdict?: components["schemas"]["Verdict"];
             would?: components["schemas"]["Verdict"];
@@ -3679,7 +3679,7 @@ export interface components {
         };
         /** @description a self-test that runs now */
         Testing: {
-            /** @description which, if the drive says so */
+            /** @description which one, if the drive reports it */
             kind?: string;
             remaining_percent: number;
         };
@@ -3737,7 +3737,7 @@ export interface components {
             /** @description a test may run past the end of the window that it began in */
             run_over?: boolean;
             limits: components["schemas"]["PlanLimits"];
-            /** @description none begins in a pool that can lose fewer members */
+            /** @description no test begins in a pool with a smaller margin */
             least_margin: number;
             /**
              * Format: double
@@ -3751,7 +3751,7 @@ export interface components {
             name: string;
             /** @description all of it in a sentence */
             says: string;
-            /** @description how many follow it */
+            /** @description number of drives that follow it */
             drives: number;
             open: components["schemas"]["PlanWindow"][];
             closed: components["schemas"]["PlanWindow"][];
@@ -3815,7 +3815,7 @@ export interface components {
             /** @description when its tests may run */
             allowed: components["schemas"]["Span"][];
         };
-        /** @description what will go untested in one period, and why */
+        /** @description what will not be tested in one period, and why */
         Crowd: {
             plan: string;
             kind: string;
@@ -3824,7 +3824,7 @@ export interface components {
             /** Format: date-time */
             to: string;
             drives: number;
-            /** @description tails of those that find no place */
+            /** @description tails of drives without a planned time */
             left: string[];
             says: string;
         };
@@ -3833,11 +3833,11 @@ export interface components {
             moved: number;
             /** @description tests that are new */
             begun: number;
-            /** @description tests that are planned no more */
+            /** @description tests that are no longer planned */
             ended: number;
-            /** @description tests without a place, as it is */
+            /** @description tests without a planned time at present */
             untested_now: number;
-            /** @description and as it would be */
+            /** @description tests without a planned time after the change */
             untested_then: number;
         };
         Calendar: {
@@ -3848,7 +3848,7 @@ export interface components {
             zone: string;
             hours: components["schemas"]["CalendarHour"][];
             times: components["schemas"]["PlanTimes"][];
-            /** @description due, and kept back */
+            /** @description due, and held back */
             held: components["schemas"]["PlannedTest"][];
             /** @description whose period passed without them, the newest first */
             missed: components["schemas"]["PlannedTest"][];
@@ -3872,7 +3872,7 @@ export interface components {
         LastTest: {
             /** Format: date-time */
             at?: string;
-            /** @description made out from power-on hours */
+            /** @description derived from power-on hours */
             about?: boolean;
             result: string;
         };
@@ -3888,11 +3888,11 @@ export interface components {
             short?: components["schemas"]["LastTest"];
             extended?: components["schemas"]["LastTest"];
             next?: components["schemas"]["PlannedTest"][];
-            /** @description what stands out; empty when nothing does */
+            /** @description conspicuous points; empty if there are none */
             says: string;
         };
         TestStanding: {
-            /** @description drives by how they stand: all, failed, never, overdue, held, cannot */
+            /** @description number of drives by state of their tests: all, failed, never, overdue, held, cannot */
             counts: {
                 [key: string]: number;
             };
@@ -3938,7 +3938,7 @@ export interface components {
             bay: string;
             /** @description the drive that was seen there; without one, what was known of the bay is forgotten */
             drive?: string;
-            /** @description though another drive was seen in this bay: that one is not there */
+            /** @description confirmed although another drive was seen in this bay: that one is not there */
             replace?: boolean;
         };
         SurveyDrive: {
@@ -3959,7 +3959,7 @@ export interface components {
             /** Format: date-time */
             at?: string;
             now?: components["schemas"]["SurveyDrive"];
-            /** @description drives that have no bay yet, the one that is lit counted */
+            /** @description number of drives without a bay, including the one that is lit */
             left: number;
             done: components["schemas"]["SurveyDrive"][];
             /** @description tails of drives that nobody saw light */
@@ -4071,7 +4071,7 @@ export interface components {
         };
         Host: {
             name: string;
-            /** @description where it stands, as people call it */
+            /** @description its room */
             room?: string;
             /** @description its drives are changed only while it is down */
             cold?: boolean;
@@ -4190,7 +4190,7 @@ export interface components {
             ended_at?: string;
             /**
              * Format: double
-             * @description from its begin to its end
+             * @description from its start to its end
              */
             seconds: number;
             fate?: string;
@@ -4228,7 +4228,7 @@ export interface components {
             replace: number;
             watch: number;
             seen: number;
-            /** @description opened and seen by nobody */
+            /** @description opened, and not acknowledged */
             unseen: number;
             /**
              * Format: double
@@ -4246,11 +4246,11 @@ export interface components {
             used_bytes: number;
             /** Format: double */
             growth_bytes_per_day?: number;
-            /** @description over how many days it was watched; 0 where that is too few to tell */
+            /** @description number of days of observation; 0 if too few */
             days: number;
             /**
              * Format: date-time
-             * @description when it is full if it goes on growing fast
+             * @description when it is full with fast growth
              */
             soonest?: string;
             /** Format: date-time */
@@ -4289,7 +4289,7 @@ export interface components {
             adds_bytes: number;
             /**
              * Format: date-time
-             * @description when it is full then if it goes on growing fast
+             * @description when it is full then with fast growth
              */
             soonest?: string;
             /** Format: date-time */
@@ -4319,7 +4319,7 @@ export interface components {
             low: number;
             /**
              * Format: double
-             * @description 1000000 where nothing was watched
+             * @description 1000000 without observation
              */
             high: number;
         };
@@ -4375,7 +4375,7 @@ export interface components {
             expected: number;
             /**
              * Format: double
-             * @description the rate that was reckoned with
+             * @description the failure rate used
              */
             per_year: number;
             hold: number;
@@ -4431,7 +4431,7 @@ export interface components {
              * @enum {string}
              */
             seen: "now" | "before" | "never";
-            /** @description its age and use: what is seen stands before what was written */
+            /** @description its state of life: what is observed takes precedence over what was recorded */
             state?: string;
             /** @description until the warranty in the fields ends, negative when it has */
             warranty_days?: number;
@@ -4444,7 +4444,7 @@ export interface components {
             place?: string;
             pool?: string;
             verdict?: components["schemas"]["Verdict"];
-            /** @description what contradicts what was written */
+            /** @description contradictions to the record */
             says?: string;
         };
         InventoryNote: {
@@ -4530,7 +4530,7 @@ export interface components {
         };
         Invitation: {
             id: string;
-            /** @description told once */
+            /** @description shown only this once */
             code?: string;
             count: number;
             used: number;
@@ -4579,7 +4579,7 @@ export interface components {
         /** @description what an agent reports about its host's management controller */
         ControllerState: {
             url: string;
-            /** @description of which it tells, with a number */
+            /** @description number of bays that it reports */
             bays: number;
             /**
              * Format: date-time
@@ -4618,7 +4618,7 @@ export interface components {
             fingerprint: string;
         };
         MergeDrives: {
-            /** @description the identity that is gone: its key, its serial or the end of that */
+            /** @description the earlier identity: its key, its serial or the end of it */
             from: string;
             reason: string;
         };
@@ -4770,9 +4770,9 @@ export interface components {
             /** @enum {string} */
             phase: "planned" | "scrub" | "still" | "down" | "change" | "up" | "drain" | "release" | "pull" | "insert" | "confirm" | "layout" | "prepare" | "join" | "recover" | "refill" | "rehouse" | "verify" | "closed" | "abandoned";
             open: boolean;
-            /** @description how it goes, in words */
+            /** @description the procedure in words */
             recipe: string;
-            /** @description why it goes so and not otherwise */
+            /** @description why this procedure was chosen */
             why?: string[];
             /** @description bay that the new drive goes into, where that is not the old one's */
             into?: string;
@@ -4780,13 +4780,13 @@ export interface components {
             held?: string;
             /** @description why the step must not be taken now */
             hold?: string;
-            /** @description what stands in the way of the recovery */
+            /** @description what prevents the recovery */
             stuck?: string;
             /** @description volumes of which a person was told that they are lost */
             loses?: string[];
             /**
              * Format: date-time
-             * @description of when the backup is that a person vouched for
+             * @description time of the backup that a person confirmed
              */
             backup?: string;
             /** @description what was checked before the current step */
@@ -4867,10 +4867,10 @@ export interface components {
             reason?: string;
             /**
              * Format: date
-             * @description of when the newest backup is that the person vouches for
+             * @description time of the newest backup, as the person confirms
              */
             backup?: string;
-            /** @description the person says that there is none */
+            /** @description the person confirms that there is no backup */
             no_backup?: boolean;
             /** @description the pool's name as typed, where volumes are to be lost */
             pool?: string;
@@ -4925,7 +4925,7 @@ export interface components {
         };
         PlanCampaign: {
             pool: string;
-            /** @description which members; none: all of the pool */
+            /** @description the members; empty: all of the pool */
             drives?: string[];
             /**
              * Format: int64
@@ -4941,7 +4941,7 @@ export interface components {
             lead: string;
             /** @enum {string} */
             state: "waiting" | "swapping" | "growing" | "done" | "abandoned";
-            /** @description what is now, or what comes next */
+            /** @description the present step, or the next one */
             says?: string;
             grow?: boolean;
             /** Format: int64 */
@@ -5063,7 +5063,7 @@ export interface components {
             at: number;
             /**
              * Format: int64
-             * @description so many in a row
+             * @description number of consecutive ones
              */
             bytes: number;
             /** @enum {string} */
@@ -5096,7 +5096,7 @@ export interface components {
             says?: string;
             /** @description to which swap */
             promised?: string;
-            /** @description pools in which it would fit some place */
+            /** @description pools with a place that it fits */
             fits?: string[];
             /** Format: double */
             power_on_hours?: number;
@@ -5126,7 +5126,7 @@ export interface components {
         };
         LabStuck: {
             pool: string;
-            /** @description it does not begin to recover until it is nudged */
+            /** @description its recovery waits until it is nudged */
             stuck: boolean;
         };
         Step: {
@@ -5140,7 +5140,7 @@ export interface components {
             needs?: string[];
             takes?: string;
             if_not?: string;
-            /** @description a person moves it on with a word */
+            /** @description a person continues it with a confirmation */
             acts?: boolean;
             /** @enum {string} */
             state: "past" | "now" | "next";
@@ -5184,7 +5184,7 @@ export interface components {
             drives: components["schemas"]["DriveReport"][];
             enclosures: components["schemas"]["EnclosureReport"][];
             pools: components["schemas"]["PoolReport"][];
-            /** @description readings of the past only: nothing in it says what is true now */
+            /** @description only past readings: it says nothing about the present state */
             past?: boolean;
             /** @description identifies the run of the host since it was last started, whatever its clock was set to; empty when the host cannot tell */
             boot?: string;
@@ -5202,7 +5202,7 @@ export interface components {
             /** @description drives that report no identity, and so cannot be followed */
             nameless?: components["schemas"]["NamelessDrive"][];
         };
-        /** @description reports that the service refused for good; the agent has set them aside and does not send them again */
+        /** @description reports that the service refused permanently; the agent has set them aside and does not send them again */
         RefusedReports: {
             /** @description since the agent was set up */
             count: number;
@@ -5242,7 +5242,7 @@ export interface components {
             port?: string;
             /** @description its activity light is made to blink in a rhythm */
             rhythm?: boolean;
-            /** @description how it wants its zones written; empty where writes go anywhere */
+            /** @description its zone model; empty for a drive without zones */
             zoned?: string;
             surface?: components["schemas"]["SurfaceReport"];
             /**
@@ -5295,7 +5295,7 @@ export interface components {
             since: string;
             /** Format: date-time */
             seen_at: string;
-            /** @description what speaks against it being the same drive; empty when it is shared */
+            /** @description why it is not the same drive; empty if it is shared */
             differs?: string;
         };
         NamelessDrive: {
@@ -5333,12 +5333,12 @@ export interface components {
             code?: number;
             active?: boolean;
         };
-        /** @description what the members' own metadata say, read apart from the kernel's live view */
+        /** @description what the members' own metadata contain, read independently of the kernel's state */
         Witness: {
             source: string;
             /** Format: date-time */
             at: string;
-            /** @description where the two do not agree; each says both */
+            /** @description differences between the two; each entry names both */
             differs?: string[];
             /** @description the metadata on some members were not read, because their drives are in standby */
             unread?: boolean;
@@ -5374,7 +5374,7 @@ export interface components {
             failing?: boolean;
             /** @description it can test itself */
             self_tests?: boolean;
-            /** @description the kinds of self-test that it has, with its own estimate of how long each takes; 0 where it gives none */
+            /** @description its kinds of self-test, with its own estimate of their duration; 0 if it gives none */
             test_minutes?: {
                 [key: string]: number;
             };
@@ -5388,14 +5388,14 @@ export interface components {
             sections: components["schemas"]["SectionReport"][];
             parts?: components["schemas"]["PartReport"][];
         };
-        /** @description a fan, a supply or a sensor of an enclosure that speaks */
+        /** @description a fan, a power supply or a sensor that an enclosure reports */
         PartReport: {
             type: string;
             name: string;
             condition: string;
             /** Format: double */
             celsius?: number;
-            /** @description how it is not well; empty when it is */
+            /** @description its problem; empty if it has none */
             says?: string;
             grave?: boolean;
         };
@@ -5408,9 +5408,9 @@ export interface components {
             upright: boolean;
             /** @description numbers of the bays whose light is on */
             lit: number[];
-            /** @description bays in which the enclosure believes something to be */
+            /** @description bays that are occupied, as the enclosure reports */
             occupied?: number[];
-            /** @description its enclosure does not tell how it looks */
+            /** @description its enclosure does not report its layout */
             plain?: boolean;
             gaps?: number[][];
             bays?: {
@@ -5443,7 +5443,7 @@ export interface components {
             limit?: number;
             /** @description it can be read and not ordered: its steps are done by hand */
             watched?: boolean;
-            /** @description the pool system does not know how much of it is in use */
+            /** @description the pool system does not know its fill level */
             used_unknown?: boolean;
             /** @description the kernel's name of the block device that it is; empty if it is none */
             device?: string;
@@ -5460,7 +5460,7 @@ export interface components {
             tolerance: number;
             /** @description pieces of a stripe that carry data: 1 for copies, -1 for as many as there are members besides the tolerance */
             data?: number;
-            /** @description with how many losses it is not served, though nothing is lost; 0: never */
+            /** @description number of losses with which it is not served, although no data is lost; 0: never */
             stops_at?: number;
             /** @description all members of one failure domain count once */
             domains?: boolean;
@@ -5532,7 +5532,7 @@ export interface components {
             /** Format: int64 */
             unrepairable: number;
             phase?: string;
-            /** @description slot of the member that holds it up */
+            /** @description slot of the member that slows it down */
             slowest?: string;
             slowest_why?: string;
             flows?: components["schemas"]["Flow"][];
@@ -5561,7 +5561,7 @@ export interface components {
              * @description median of the members' read latency
              */
             latency_seconds?: number;
-            /** @description on how many readings that rests */
+            /** @description number of readings behind it */
             readings?: number;
         };
         PriorityHours: {
@@ -5586,15 +5586,15 @@ export interface components {
             another: string;
             /**
              * Format: double
-             * @description chance to meet a sector that cannot be read where nothing else holds it
+             * @description probability of an unreadable sector without another copy
              */
             unreadable_low?: number;
             /** Format: double */
             unreadable_high?: number;
             unreadable?: string;
-            /** @description which volumes would go */
+            /** @description volumes that would be lost */
             volumes?: string[];
-            /** @description whose loss would do it */
+            /** @description members whose loss would cause it */
             members?: components["schemas"]["LostMember"][];
             assumes: string[];
         };
@@ -5612,7 +5612,7 @@ export interface components {
         LabSpeed: {
             /** Format: double */
             speed: number;
-            /** @description so fast while nothing but waiting is left, and at the pace of real time while hands are needed */
+            /** @description this fast while nothing but waiting is left, and in real time while a person is needed */
             hurry?: boolean;
         };
         LabMishap: {
@@ -5646,11 +5646,11 @@ export interface components {
             drive?: string;
             /** @description serial tail of a drive of whose make the one from the shelf is */
             like?: string;
-            /** @description a place of its surface does not keep what is written to it */
+            /** @description a part of its surface does not keep written data */
             weak?: boolean;
             /**
              * Format: double
-             * @description for how long it has run before
+             * @description its earlier power-on time
              */
             used_hours?: number;
             /**
@@ -5705,7 +5705,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description who is asking */
+            /** @description the signed-in person */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5804,7 +5804,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description their token and their sessions are gone */
+            /** @description token and sessions removed */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5846,7 +5846,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description it is ended */
+            /** @description session ended */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5861,7 +5861,7 @@ export interface operations {
             query?: {
                 /** @description entries after this number */
                 after?: number;
-                /** @description only so many of the newest */
+                /** @description limit: the newest entries */
                 newest?: number;
                 limit?: number;
             };
@@ -5886,7 +5886,7 @@ export interface operations {
     verifyAudit: {
         parameters: {
             query?: {
-                /** @description of a checkpoint that was kept elsewhere */
+                /** @description number of a checkpoint that was kept elsewhere */
                 number?: number;
                 /** @description its hash, hexadecimal */
                 hash?: string;
@@ -6046,7 +6046,7 @@ export interface operations {
             query?: {
                 /** @description leave out groups, volumes, spares and logs: their lists are empty */
                 brief?: boolean;
-                /** @description only those of a room, or of a host without a room */
+                /** @description only pools of this room, or of this host without a room */
                 place?: string;
                 /** @description id of the last pool of the page before */
                 cursor?: string;
@@ -6272,7 +6272,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description for each member, what size takes its place, and which drives that are in no pool have it */
+            /** @description for each member, the size that can replace it, and the free drives of that size */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6618,7 +6618,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description a drive a line, by key */
+            /** @description one drive per line, by key */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6643,7 +6643,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description what became of them */
+            /** @description the result of the import */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6762,7 +6762,7 @@ export interface operations {
             query?: {
                 /** @description default: 7 days ago */
                 from?: string;
-                /** @description now where it is not said */
+                /** @description default: now */
                 to?: string;
             };
             header?: never;
@@ -6800,7 +6800,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description by when they are full, the first one first */
+            /** @description by the time at which they are full */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6817,7 +6817,7 @@ export interface operations {
             query?: {
                 /** @description default: 30 days ago */
                 from?: string;
-                /** @description now where it is not said */
+                /** @description default: now */
                 to?: string;
                 /** @description only of this pool */
                 pool?: string;
@@ -6847,7 +6847,7 @@ export interface operations {
             query?: {
                 /** @description default: 30 days ago */
                 from?: string;
-                /** @description now where it is not said */
+                /** @description default: now */
                 to?: string;
                 /** @description only of this pool */
                 pool?: string;
@@ -6988,7 +6988,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description as it is now */
+            /** @description the present state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7079,7 +7079,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description it is over */
+            /** @description invitation withdrawn */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7144,7 +7144,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description how it stands */
+            /** @description the state of the request */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7223,7 +7223,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description kept */
+            /** @description saved */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7313,7 +7313,7 @@ export interface operations {
     listNotices: {
         parameters: {
             query?: {
-                /** @description those that were closed as well */
+                /** @description include closed notices */
                 all?: boolean;
             };
             header?: never;
@@ -7351,7 +7351,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description as it is now */
+            /** @description the present state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7380,13 +7380,13 @@ export interface operations {
                      * @description 0 ends the mute
                      */
                     hours: number;
-                    /** @description why; others see it */
+                    /** @description reason; others see it */
                     note?: string;
                 };
             };
         };
         responses: {
-            /** @description as it is now */
+            /** @description the present state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7457,7 +7457,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description it is gone */
+            /** @description channel removed */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7478,7 +7478,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description the far end took a message */
+            /** @description the channel accepted the message */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7685,7 +7685,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description kept */
+            /** @description saved */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7710,7 +7710,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description removed; its drives follow the next plan that is for them */
+            /** @description removed; its drives follow the next plan that applies to them */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7804,7 +7804,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description no address shows the calendar any more */
+            /** @description the calendar has no address now */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -7855,7 +7855,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description kept */
+            /** @description saved */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8132,7 +8132,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description the own rule is gone */
+            /** @description rule removed */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -8151,7 +8151,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description bays that are lit or were asked to be */
+            /** @description bays that are lit or will be */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8455,7 +8455,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description held */
+            /** @description swap on hold */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8485,7 +8485,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description it goes on */
+            /** @description swap resumed */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8515,7 +8515,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description who leads it from now on */
+            /** @description the new lead */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8570,7 +8570,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description it gives orders */
+            /** @description the service gives orders */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -8714,7 +8714,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description the next swap is planned, or the pool was asked to grow */
+            /** @description the next swap is planned, or an order to grow the pool was given */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8743,7 +8743,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description the next drive is left out */
+            /** @description the next drive is skipped */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8889,7 +8889,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description one */
+            /** @description the acceptance test */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8918,7 +8918,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description asked to pause */
+            /** @description pause ordered */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8947,7 +8947,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description asked to go on */
+            /** @description resume ordered */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8976,7 +8976,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description asked to end */
+            /** @description stop ordered */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9024,7 +9024,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description kept */
+            /** @description saved */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9168,7 +9168,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description it will come when its time has come */
+            /** @description it happens at its time */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -9235,7 +9235,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description the stream */
+            /** @description the event stream */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9288,7 +9288,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description its settings */
+            /** @description the settings */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9297,7 +9297,7 @@ export interface operations {
                     "application/json": components["schemas"]["AgentController"];
                 };
             };
-            /** @description the host has none */
+            /** @description the host has no management controller */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -9323,7 +9323,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description taken and kept */
+            /** @description recorded */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -9372,7 +9372,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description kept */
+            /** @description saved */
             204: {
                 headers: {
                     [name: string]: unknown;
