@@ -36,12 +36,20 @@ func (b *bench) shown() string {
 		require.NoError(b.t, err)
 		drives = append(drives, one)
 	}
+	flagged, err := b.s.Views.Drives(api.ListDrivesParams{Verdict: []api.Verdict{api.Watch, api.Replace, api.Dead}})
+	require.NoError(b.t, err)
+	pools, _, err := b.s.Views.Pools(api.ListPoolsParams{Brief: true})
+	require.NoError(b.t, err)
 	round := b.s.Views.Round()
 	round.Trouble = api.ServiceTrouble{} // the failed write is reported here, and is not part of what was known
 	out, err := json.MarshalIndent(
 		[]any{
 			round,
 			drives,
+			flagged,
+			pools,
+			b.s.Views.Horizon(1),
+			b.s.Views.Search("002"),
 			b.s.Views.AllPools(),
 			b.s.Views.Hosts(),
 			recoveries,
