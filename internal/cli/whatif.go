@@ -298,7 +298,7 @@ func (s prospector) roomToDrain(w api.Prospect) {
 				others = "; pieces on the others may have to move as well, so rebalance first if the pool " +
 					"system does not do that by itself"
 			}
-			o.line("  room to drain: what is there, %s, fits on the others%s", decimal(r.NeedBytes), others)
+			o.line("  room to drain: its data, %s, fits on the others%s", decimal(r.NeedBytes), others)
 		} else {
 			o.line("  no room to drain: %s", r.Why)
 		}

@@ -83,7 +83,8 @@ async function patient(request: Request): Promise<Response> {
       }
       if (Date.now() > until)
         throw new Error(
-          "The service did not answer, so this may or may not be done. When the connection is back, check before you do it again.",
+          "The service did not answer, so this may or may not be done. " +
+            "When the connection is back, check before you do it again.",
         );
       if (!counted) count(1);
       counted = true;

@@ -192,6 +192,19 @@ const fills: Record<string, string> = {
   watch: "bg-watch-sheet border-watch",
 };
 
+/** described says in words what the marks of a bay mean, after its number. */
+function described(b: S["Bay"], layer: Layer): string {
+  if (!b.drive) return b.lit ? ", lit" : "";
+  return [
+    `, ${layer === "verdict" ? (b.pool ?? "no pool") : b.tail}`,
+    b.how === "guessed" ? ", a guess" : "",
+    `, ${b.verdict}`,
+    b.missing ? ", not answering" : "",
+    b.says ? `: ${b.says}` : "",
+    b.lit ? ", lit" : "",
+  ].join("");
+}
+
 const BayCell = memo(function BayCell({
   bay: b,
   upright,
@@ -209,11 +222,7 @@ const BayCell = memo(function BayCell({
   choose: (address: string) => void;
   now: number;
 }) {
-  const more = b.drive
-    ? `, ${layer === "verdict" ? (b.pool ?? "no pool") : b.tail}${b.how === "guessed" ? ", a guess" : ""}, ${b.verdict}${b.missing ? ", not answering" : ""}${b.says ? `: ${b.says}` : ""}${b.lit ? ", lit" : ""}`
-    : b.lit
-      ? ", lit"
-      : "";
+  const more = described(b, layer);
   const { text, share } = b.drive ? value(b, layer, now) : { text: "", share: undefined };
   const loud = layer === "verdict" && b.drive ? (fills[b.verdict ?? ""] ?? "border-line") : "border-line";
   return (
@@ -221,7 +230,13 @@ const BayCell = memo(function BayCell({
       onClick={() => choose(b.address)}
       aria-pressed={on}
       style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
-      className={`relative flex min-w-0 flex-col justify-between overflow-hidden rounded border text-left ${upright ? "min-h-28" : "min-h-12"} ${loud} ${b.missing || b.how === "guessed" ? "border-dashed" : ""} aria-pressed:outline-3 aria-pressed:outline-focus`}
+      className={[
+        "relative flex min-w-0 flex-col justify-between overflow-hidden rounded border text-left",
+        "aria-pressed:outline-3 aria-pressed:outline-focus",
+        upright ? "min-h-28" : "min-h-12",
+        loud,
+        b.missing || b.how === "guessed" ? "border-dashed" : "",
+      ].join(" ")}
     >
       {share !== undefined && (
         <span

@@ -66,7 +66,7 @@ export function LightOthers({ drive, tail }: { drive: string; tail: string }) {
     mutationFn: () => got(client.POST("/lights", { params: once(), body: { drive, seconds: 600, all_but: true } })),
     onSuccess: (l) =>
       tell(
-        `All other bays of the section were asked to be lit until ${clock(new Date(l.until))}: ${tail} is the dark one.`,
+        `Ordered: all other bays of the section are lit until ${clock(new Date(l.until))}. ${tail} is the dark one.`,
       ),
     onError: (e: Error) => tell(e.message, true),
     onSettled: again,

@@ -4,7 +4,7 @@ import { Link, NavLink, useNavigate, useParams, useSearchParams } from "react-ro
 import { useCallback, useEffect, useRef, useState } from "react";
 import { client, got, once, type S } from "../api/client";
 import { useMe } from "../api/live";
-import { clock } from "../parts/format";
+import { clock, count } from "../parts/format";
 import { useNear } from "../parts/near";
 import { Ago, Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
@@ -138,7 +138,10 @@ function Room({ room, hosts }: { room: string; hosts: S["Host"][] }) {
   return (
     <>
       <Title
-        aside={`${hosts.length} ${hosts.length === 1 ? "host" : "hosts"}, ${hosts.reduce((n, h) => n + h.drives, 0)} drives`}
+        aside={`${count(hosts.length, "host")}, ${count(
+          hosts.reduce((n, h) => n + h.drives, 0),
+          "drive",
+        )}`}
       >
         {room}
       </Title>

@@ -210,6 +210,7 @@ function Trend({
   const show = (v: number) =>
     t.unit === "s" ? `${number(v * 1000)} ms` : stepped ? number(v) : `${number(v)} ${t.unit}`;
   if (!last) return null;
+  const tails = [t.tail, ...drawn.map((o) => o.tail)].join(", ");
   return (
     <div className="p-4">
       <p className="flex flex-wrap items-baseline justify-between gap-x-4">
@@ -242,7 +243,7 @@ function Trend({
       <Chart
         x={at}
         height={160}
-        label={`${metric} of ${[t.tail, ...drawn.map((o) => o.tail)].join(", ")} over ${days} days, now ${last.value} ${t.unit}`}
+        label={`${metric} of ${tails} over ${days} days, now ${last.value} ${t.unit}`}
         unit={show}
         from0={t.unit !== "°C"}
         span={whole}

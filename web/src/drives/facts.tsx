@@ -249,9 +249,8 @@ export function Metrics({
 export function hex(base64: string): string {
   const bytes = Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
   const lines: string[] = [];
+  const digits = (n: number, count: number) => n.toString(16).padStart(count, "0");
   for (let i = 0; i < bytes.length; i += 16)
-    lines.push(
-      `${i.toString(16).padStart(4, "0")}  ${[...bytes.slice(i, i + 16)].map((b) => b.toString(16).padStart(2, "0")).join(" ")}`,
-    );
+    lines.push(`${digits(i, 4)}  ${[...bytes.slice(i, i + 16)].map((b) => digits(b, 2)).join(" ")}`);
   return lines.join("\n");
 }

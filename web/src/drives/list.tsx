@@ -4,7 +4,7 @@ import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 import { client, got, type Verdict } from "../api/client";
-import { age, decimal } from "../parts/format";
+import { age, count, decimal } from "../parts/format";
 import { Empty, Failed, Mark, Tail, Title, Waiting } from "../parts/parts";
 
 const orders = [
@@ -78,9 +78,7 @@ export default function DrivesPage() {
       <Title
         aside={
           <span className="flex flex-wrap items-center gap-4">
-            <span className="num">
-              {total.toLocaleString("en-GB")} {total === 1 ? "drive" : "drives"}
-            </span>
+            <span className="num">{count(total, "drive")}</span>
             <button
               className="button small"
               disabled={!rows.length}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { client, got, type S } from "../api/client";
 import { Command } from "../parts/command";
 import { useDo } from "../parts/do";
-import { exact } from "../parts/format";
+import { count, exact } from "../parts/format";
 import { Ago } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { root } from "../api/root";
@@ -13,7 +13,7 @@ export function Asking() {
   const queries = useQueryClient();
   const tell = useTell();
   const [code, setCode] = useState<S["Invitation"] | null>(null);
-  const [count, setCount] = useState("10");
+  const [hosts, setHosts] = useState("10");
   const q = useQuery({ queryKey: ["invitations"], queryFn: () => got(client.GET("/invitations")), retry: false });
   const again = () => {
     void queries.invalidateQueries({ queryKey: ["invitations"] });
@@ -31,7 +31,7 @@ export function Asking() {
   });
   const act = useDo("invitations");
   const invite = useMutation({
-    mutationFn: () => got(client.POST("/invitations", { body: { count: Number(count), hours: 2 } })),
+    mutationFn: () => got(client.POST("/invitations", { body: { count: Number(hosts), hours: 2 } })),
     onSuccess: setCode,
     onError: (e) => tell(e.message, true),
     onSettled: again,
@@ -64,8 +64,7 @@ export function Asking() {
       {open.map((i) => (
         <p key={i.id} className="flex flex-wrap items-center gap-3 text-soft">
           <span>
-            {i.by} invited {i.count} {i.count === 1 ? "host" : "hosts"} until {exact(new Date(i.ends_at))}; {i.used}{" "}
-            asked
+            {i.by} invited {count(i.count, "host")} until {exact(new Date(i.ends_at))}; {i.used} asked
             {i.pattern && `; names that fit ${i.pattern} need no approval`}.
           </span>
           <button
@@ -100,13 +99,13 @@ export function Asking() {
             <input
               className="field w-20"
               inputMode="numeric"
-              value={count}
-              onChange={(e) => setCount(e.target.value)}
+              value={hosts}
+              onChange={(e) => setHosts(e.target.value)}
               aria-label="How many hosts"
             />
             hosts for two hours
           </label>
-          <button className="button" disabled={invite.isPending || !(Number(count) > 0)}>
+          <button className="button" disabled={invite.isPending || !(Number(hosts) > 0)}>
             Make a code
           </button>
         </form>

@@ -109,7 +109,10 @@ export function Controller({ host: h, admin }: { host: S["Host"]; admin: boolean
             </button>
           </p>
           <Command
-            line={`lantern host redfish add ${h.name} --url ${url} --user ${user || "USER"} --password-file FILE${mark ? ` --certificate ${mark.trim()}` : ""}`}
+            line={
+              `lantern host redfish add ${h.name} --url ${url} --user ${user || "USER"} --password-file FILE` +
+              (mark ? ` --certificate ${mark.trim()}` : "")
+            }
           />
         </form>
       )}

@@ -48,7 +48,10 @@ export function Enrol() {
         <div role="status" className="sheet space-y-2 p-4">
           <p>The token of {made.name} is shown only once. Start its agent, as root, with:</p>
           <Command
-            line={`LANTERN_HOST_TOKEN=${made.token} lantern agent --host ${made.name} --server ${location.origin}${root}`}
+            line={
+              `LANTERN_HOST_TOKEN=${made.token} ` +
+              `lantern agent --host ${made.name} --server ${location.origin}${root}`
+            }
           />
           <button className="button small" onClick={() => setMade(undefined)}>
             I have it

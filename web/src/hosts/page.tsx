@@ -6,7 +6,7 @@ import { useMe } from "../api/live";
 import { Command } from "../parts/command";
 import { Rename, useDo } from "../parts/do";
 import { AskReason } from "../parts/reason";
-import { decimal, exact } from "../parts/format";
+import { count, decimal, exact } from "../parts/format";
 import { Ago, Failed, Title, Waiting } from "../parts/parts";
 import { useTell } from "../parts/toast";
 import { Describe } from "../bays/describe";
@@ -91,7 +91,7 @@ function Host({ host: h }: { host: S["Host"] }) {
         </span>
         <span className="text-soft">
           <Link to={`/drives?host=${encodeURIComponent(h.name)}`} className="underline underline-offset-2">
-            {h.drives} {h.drives === 1 ? "drive" : "drives"}
+            {count(h.drives, "drive")}
           </Link>
         </span>
       </p>

@@ -5,6 +5,7 @@ import { Command } from "../parts/command";
 import { plain, table } from "../parts/csv";
 import { useTell } from "../parts/toast";
 import { Would } from "./would";
+import { count } from "../parts/format";
 
 /** Columns of an export that are not imported: they are reported by the drives. */
 const told = ["seen", "place", "pool"];
@@ -99,7 +100,7 @@ export function Import() {
         )}
         {rows.length > 0 && !v && (
           <button className="button main" disabled={send.isPending} onClick={() => send.mutate(true)}>
-            Show what {rows.length} {rows.length === 1 ? "row" : "rows"} of {name} would change
+            Show what {count(rows.length, "row")} of {name} would change
           </button>
         )}
         {v && !v.written && <Would said={v} busy={send.isPending} write={() => send.mutate(false)} />}

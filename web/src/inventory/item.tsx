@@ -2,14 +2,14 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, got, once, type S } from "../api/client";
 import { Command } from "../parts/command";
-import { exact } from "../parts/format";
+import { count, exact } from "../parts/format";
 import { useTell } from "../parts/toast";
 
 /** warrantyWords give the end of a warranty; empty if it is not known. */
 export function warrantyWords(item: S["InventoryItem"]) {
   if (!item.fields.warranty) return "";
   const days = item.warranty_days ?? 0;
-  return days < 0 ? `ended ${item.fields.warranty}` : `${days} ${days === 1 ? "day" : "days"}`;
+  return days < 0 ? `ended ${item.fields.warranty}` : count(days, "day");
 }
 
 /** useFields are all fields that can be set. */

@@ -4,6 +4,7 @@ import { client, got, type S } from "../api/client";
 import { Command } from "../parts/command";
 import { useTell } from "../parts/toast";
 import { Would } from "./would";
+import { count } from "../parts/format";
 
 /** Many sets one field of several drives, or writes a note about all of them, and shows the changes first. */
 export function Many({ serials, clear }: { serials: string[]; clear: () => void }) {
@@ -31,7 +32,7 @@ export function Many({ serials, clear }: { serials: string[]; clear: () => void 
     onSuccess: (v) => {
       setWrong("");
       if (!v.written) return;
-      tell(`Saved for ${serials.length} ${serials.length === 1 ? "drive" : "drives"}.`);
+      tell(`Saved for ${count(serials.length, "drive")}.`);
       void queries.invalidateQueries({ queryKey: ["inventory"] });
       void queries.invalidateQueries({ queryKey: ["drive"] });
       clear();
@@ -49,9 +50,7 @@ export function Many({ serials, clear }: { serials: string[]; clear: () => void 
   return (
     <section className="sheet mb-3 space-y-3 border-2 border-edge p-4" aria-label="What was chosen">
       <div className="flex flex-wrap items-baseline justify-between gap-3">
-        <h2>
-          {serials.length} {serials.length === 1 ? "drive" : "drives"} chosen
-        </h2>
+        <h2>{count(serials.length, "drive")} chosen</h2>
         <button className="button small" onClick={clear}>
           Choose none
         </button>

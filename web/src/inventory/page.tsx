@@ -6,6 +6,7 @@ import { Empty, Failed, Title, Waiting } from "../parts/parts";
 import { Import } from "./import";
 import { Known, warrantyWords } from "./item";
 import { Many } from "./many";
+import { count } from "../parts/format";
 
 /** The lists that are asked for most; each is a condition of the command line as well. */
 const lists: [name: string, where: string][] = [
@@ -42,7 +43,7 @@ export default function InventoryPage() {
   const shown = found.data.slice(0, most);
   return (
     <>
-      <Title aside={`${found.data.length} ${found.data.length === 1 ? "drive" : "drives"}`}>Inventory</Title>
+      <Title aside={count(found.data.length, "drive")}>Inventory</Title>
       <div className="mb-3 flex flex-wrap items-center gap-2">
         <input
           className="field w-64"

@@ -1,4 +1,5 @@
 import { type S } from "../api/client";
+import { count } from "../parts/format";
 
 /** Would shows the effects of a change of many drives, and its errors; without errors it can be written. */
 export function Would({ said, busy, write }: { said: S["InventoryImported"]; busy: boolean; write: () => void }) {
@@ -50,7 +51,7 @@ export function Would({ said, busy, write }: { said: S["InventoryImported"]; bus
       )}
       {said.refused.length === 0 && said.changes.length > 0 && (
         <button className="button main" disabled={busy} onClick={write}>
-          Write {said.changes.length} {said.changes.length === 1 ? "change" : "changes"}
+          Write {count(said.changes.length, "change")}
         </button>
       )}
     </>

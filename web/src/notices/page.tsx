@@ -135,6 +135,8 @@ function Channels() {
   );
 }
 
+const rails: Record<string, string> = { replace: "border-l-replace", dead: "border-l-dead" };
+
 function Notice({ notice: n }: { notice: S["Notice"] }) {
   const queries = useQueryClient();
   const tell = useTell();
@@ -170,10 +172,9 @@ function Notice({ notice: n }: { notice: S["Notice"] }) {
         : n.host
           ? `/bays/${n.host}`
           : undefined;
+  const rail = n.kind === "filling" ? "border-l-level" : (rails[n.severity] ?? "border-l-watch");
   return (
-    <li
-      className={`sheet p-4 ${quiet ? "" : "border-l-4"} ${!quiet && n.kind === "filling" ? "border-l-level" : !quiet && n.severity === "replace" ? "border-l-replace" : !quiet && n.severity === "dead" ? "border-l-dead" : !quiet ? "border-l-watch" : ""}`}
-    >
+    <li className={`sheet p-4 ${quiet ? "" : `border-l-4 ${rail}`}`}>
       <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-2">
         <div className="min-w-0 grow basis-72">
           <p className="flex flex-wrap items-center gap-x-3">

@@ -1,5 +1,12 @@
 import { describe, expect, it } from "vitest";
-import { age, binary, clock, decimal, exact, finish, number, percent, span } from "./format";
+import { age, binary, clock, count, decimal, exact, finish, number, percent, span } from "./format";
+
+it.each([
+  [0, "0 drives"],
+  [1, "1 drive"],
+  [2, "2 drives"],
+  [2000, "2,000 drives"],
+])("%d of them are %s", (n, said) => expect(count(n, "drive")).toBe(said));
 
 describe("sizes", () => {
   it.each([

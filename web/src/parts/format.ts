@@ -11,6 +11,9 @@ const units = (by: number, names: string[]) => (bytes: number) => {
 export const decimal = units(1000, ["B", "kB", "MB", "GB", "TB", "PB"]);
 export const binary = units(1024, ["B", "KiB", "MiB", "GiB", "TiB", "PiB"]);
 
+/** count is a number with its noun: "1 drive", "2,000 drives". */
+export const count = (n: number, noun: string) => `${n.toLocaleString("en-GB")} ${noun}${n === 1 ? "" : "s"}`;
+
 export function span(ms: number): string {
   const s = Math.abs(ms) / 1000;
   if (s < 60) return `${Math.floor(s)} s`;

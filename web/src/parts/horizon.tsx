@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { client, got, type S } from "../api/client";
 import { useNow } from "../api/live";
-import { decimal, finish, percent } from "./format";
+import { count, decimal, finish, percent } from "./format";
 import { To } from "./to";
 
 /** useHorizon gives all pools in a few blocks. */
@@ -19,9 +19,10 @@ export function Horizon() {
   const blocks = h?.blocks ?? [];
   const total = blocks.reduce((n, b) => n + b.capacity_bytes, 0);
   const share = (bytes: number) => (total ? bytes / total : 0);
+  const grouped = !h?.grouped ? "" : blocks[0]?.site ? ", by site" : ", by room";
   return (
     <nav
-      aria-label={`Horizon: all pools${h?.grouped ? (blocks[0]?.site ? ", by site" : ", by room") : ""}, the least margin first`}
+      aria-label={`Horizon: all pools${grouped}, the least margin first`}
       className="no-print h-[4.5rem] border-b border-line bg-sheet"
     >
       <ul
@@ -73,7 +74,7 @@ export function labelOf(g: S["HorizonBlock"]): string {
     : "how full is not known";
   const rest = g.capacity_bytes - g.measured_bytes;
   return (
-    `${nameOf(g)}: ${g.pools} ${g.pools === 1 ? "pool" : "pools"}, ${margin || `each can lose ${g.margin} more`}` +
+    `${nameOf(g)}: ${count(g.pools, "pool")}, ${margin || `each can lose ${g.margin} more`}` +
     `${g.below ? `; ${g.below} below their whole margin` : ""}${g.moving ? `; ${g.moving} recovering` : ""}; ` +
     `${filled}${rest > 0 && g.measured_bytes ? `, ${decimal(rest)} not known` : ""}`
   );

@@ -260,7 +260,10 @@ function Members({
                 <button
                   aria-pressed={gone}
                   onClick={() => take(m.slot)}
-                  className={`sheet block w-full p-2 text-left ${gone ? "barred border-dashed border-edge" : off ? "border-dashed border-replace" : ""}`}
+                  className={[
+                    "sheet block w-full p-2 text-left",
+                    gone ? "barred border-dashed border-edge" : off ? "border-dashed border-replace" : "",
+                  ].join(" ")}
                 >
                   <span className="flex justify-between text-xs text-soft">
                     <span>{m.slot}</span>

@@ -131,7 +131,8 @@ export function Prospect({
             {w.room && w.room.need_bytes > 0 && (
               <li>
                 {w.room.fits
-                  ? `Room to drain: what is there, ${decimal(w.room.need_bytes)}, fits on the others${w.room.others_move ? "; pieces on the others may have to move as well" : ""}.`
+                  ? `Room to drain: its data, ${decimal(w.room.need_bytes)}, fits on the others` +
+                    (w.room.others_move ? "; pieces on the others may have to move as well." : ".")
                   : `No room to drain: ${w.room.why}.`}
               </li>
             )}

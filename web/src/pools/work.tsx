@@ -222,10 +222,11 @@ function Priority({ pool: p, off }: { pool: S["Pool"]; off: boolean }) {
       </select>
     </label>
   );
+  const hours = h?.from ? `; ${h.within} from ${h.from} to ${h.to} ${h.zone ?? "UTC"}, ${h.otherwise} otherwise` : "";
   return (
     <Row
       title="Priority"
-      says={`priority of its recoveries: ${p.priority || "normal"} now${h?.from ? `; ${h.within} from ${h.from} to ${h.to} ${h.zone ?? "UTC"}, ${h.otherwise} otherwise` : ""}`}
+      says={`priority of its recoveries: ${p.priority || "normal"} now${hours}`}
       line={`lantern priority ${p.name} ${within} --from ${from} --to ${to} --otherwise ${otherwise} --zone ${zone}`}
     >
       <p className="flex flex-wrap items-center gap-3">
@@ -307,7 +308,9 @@ function Campaign({ pool: p }: { pool: S["Pool"] }) {
     <Row
       title="Campaign"
       says="change many of its drives, one after the other"
-      line={`lantern campaign plan ${p.name}${tails.length ? " " + tails.join(" ") : ""}${bytes ? ` --size ${size}TB` : ""}${grow ? " --grow" : ""}`}
+      line={["lantern campaign plan", p.name, ...tails, bytes ? `--size ${size}TB` : "", grow ? "--grow" : ""]
+        .filter(Boolean)
+        .join(" ")}
     >
       <fieldset>
         <legend className="mb-1 text-sm text-soft">Which drives; none chosen means all of them</legend>

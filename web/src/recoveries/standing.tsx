@@ -111,7 +111,9 @@ export function Standing({
           from0
           top={100}
           unit={(v) => `${v} %`}
-          label={`Course: ${percent(r.share)} done${r.finish ? `, likely finish ${clock(new Date(r.finish.p50))}` : ""}`}
+          label={
+            `Course: ${percent(r.share)} done` + (r.finish ? `, likely finish ${clock(new Date(r.finish.p50))}` : "")
+          }
         />
       )}
       {live && r.finish && (

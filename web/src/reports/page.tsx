@@ -4,7 +4,7 @@ import { client, got, type S } from "../api/client";
 import { useMe } from "../api/live";
 import { root } from "../api/root";
 import { Command } from "../parts/command";
-import { decimal } from "../parts/format";
+import { count, decimal } from "../parts/format";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
 import { Capacity } from "./capacity";
 
@@ -89,7 +89,7 @@ function Advice() {
           <select className="field w-auto" value={weeks} onChange={(e) => setWeeks(Number(e.target.value))}>
             {[1, 2, 4, 8, 16].map((n) => (
               <option key={n} value={n}>
-                {n} {n === 1 ? "week" : "weeks"}
+                {count(n, "week")}
               </option>
             ))}
           </select>
@@ -123,9 +123,7 @@ function Advice() {
           .map((c) => (
             <li key={c.pool}>
               <b>{c.pool}</b>:{" "}
-              {c.says ??
-                `no spare and no stock known to fit ${c.open.length} of ${c.places} ${c.places === 1 ? "place" : "places"}`}
-              .
+              {c.says ?? `no spare and no stock known to fit ${c.open.length} of ${count(c.places, "place")}`}.
             </li>
           ))}
       </ul>

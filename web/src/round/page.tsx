@@ -211,7 +211,11 @@ function Line({ line: l, first }: { line: S["RoundLine"]; first: boolean }) {
   const urgent = l.verdict === "replace" || l.verdict === "dead";
   return (
     <li
-      className={`sheet grid items-center gap-x-4 gap-y-3 border-l-[6px] p-4 ${l.site ? "grid-cols-2 md:grid-cols-[1fr_auto_auto]" : "grid-cols-[auto_1fr] md:grid-cols-[auto_1fr_auto_auto]"} ${rails[l.verdict] ?? ""}`}
+      className={[
+        "sheet grid items-center gap-x-4 gap-y-3 border-l-[6px] p-4",
+        l.site ? "grid-cols-2 md:grid-cols-[1fr_auto_auto]" : "grid-cols-[auto_1fr] md:grid-cols-[auto_1fr_auto_auto]",
+        rails[l.verdict] ?? "",
+      ].join(" ")}
     >
       {!l.site && (
         <div className={`hidden w-24 justify-center sm:flex ${inks[l.verdict] ?? ""}`}>

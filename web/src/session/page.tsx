@@ -70,8 +70,10 @@ export function SignIn() {
           />
           <span className="block text-sm text-soft">
             {document.documentElement.dataset.practice
-              ? "This rehearsal printed a link when it started. Its token is in client.yaml in its folder; that of the real service does not fit."
-              : "The first start of the service printed one for the administrator; everybody else gets theirs from: lantern person add."}
+              ? "This rehearsal printed a link when it started. Its token is in client.yaml in its folder; " +
+                "the token of the real service is not valid here."
+              : "The first start of the service printed one for the administrator; " +
+                "everybody else gets theirs from: lantern person add."}
           </span>
         </label>
         <button className="button main w-full" disabled={enter.isPending}>

@@ -5,7 +5,7 @@ import { useMe } from "../api/live";
 import { AskReason } from "../parts/reason";
 import { Command } from "../parts/command";
 import { useDo } from "../parts/do";
-import { exact } from "../parts/format";
+import { count, exact } from "../parts/format";
 import { Ago, Empty, Failed, Shape, Title, Waiting } from "../parts/parts";
 import { To } from "../parts/to";
 
@@ -33,8 +33,8 @@ export default function SitesPage() {
 
 /** counts are the numbers of a site's objects. */
 const counts = (x: S["Site"]) =>
-  `${x.hosts} ${x.hosts === 1 ? "host" : "hosts"}, ${x.drives.toLocaleString("en")} drives, ${x.pools} pools; ` +
-  `${x.in_round} ${x.in_round === 1 ? "line" : "lines"} in its round`;
+  `${count(x.hosts, "host")}, ${count(x.drives, "drive")}, ${count(x.pools, "pool")}; ` +
+  `${count(x.in_round, "line")} in its round`;
 
 function Row({ site: x, admin }: { site: S["Site"]; admin: boolean }) {
   const act = useDo("sites", "round", "horizon");

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { client, got } from "../api/client";
 import { Command } from "../parts/command";
-import { exact } from "../parts/format";
+import { count, exact } from "../parts/format";
 import { Empty, Failed, Title, Waiting } from "../parts/parts";
 
 const kinds = ["drive", "pool", "host"] as const;
@@ -56,7 +56,7 @@ export default function StoryPage() {
             onClick={() => setParams({ days: String(n) }, { replace: true })}
             className="num min-h-9 rounded-md px-2.5 text-soft aria-pressed:bg-raised aria-pressed:font-semibold aria-pressed:text-ink"
           >
-            {n} {n === 1 ? "day" : "days"}
+            {count(n, "day")}
           </button>
         ))}
       </p>

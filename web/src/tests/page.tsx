@@ -336,8 +336,9 @@ function Counts({
 
 /** Trouble says what will go untested, what is held back now, and what was missed. */
 function Trouble({ calendar: c, zone }: { calendar: S["Calendar"]; zone: string }) {
-  const days = (k: S["Crowd"]) =>
-    `${new Date(k.from).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })} to ${new Date(k.to).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone })}`;
+  const day = (at: string) =>
+    new Date(at).toLocaleDateString("en-GB", { day: "numeric", month: "short", timeZone: zone });
+  const days = (k: S["Crowd"]) => `${day(k.from)} to ${day(k.to)}`;
   if (c.crowds.length + c.held.length + c.missed.length + c.unsettled.length === 0) return null;
   return (
     <section aria-label="Problems" className="sheet mb-6 divide-y divide-line">

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, got, once, type S } from "../api/client";
-import { exact, number } from "../parts/format";
+import { count, exact, number } from "../parts/format";
 import { useTell } from "../parts/toast";
 
 /** toChange has the properties of a plan that can be changed. */
@@ -58,7 +58,7 @@ export function Plans({
               <button className="text-left" aria-pressed={p.name === chosen} onClick={() => choose(p.name)}>
                 <b>{p.name}</b>
                 <span className="block text-sm text-soft">
-                  {covers(p)}; {p.drives} {p.drives === 1 ? "drive" : "drives"}
+                  {covers(p)}; {count(p.drives, "drive")}
                 </span>
               </button>
               <span>{p.says}</span>
