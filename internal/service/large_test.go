@@ -98,9 +98,16 @@ func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Re
 	return s, c, reports
 }
 
-// BenchmarkLargeFleet: the requests of people and agents in a fleet of 10,000 drives.
+// BenchmarkLargeFleet: the requests of people and agents in fleets of three sizes. What follows a report leaves the
+// report itself out.
 func BenchmarkLargeFleet(b *testing.B) {
-	s, c, reports := large(b, 167)
+	for _, hosts := range []int{17, 167, 1667} {
+		b.Run(fmt.Sprintf("drives=%d", hosts*60), func(b *testing.B) { benchFleet(b, hosts) })
+	}
+}
+
+func benchFleet(b *testing.B, hosts int) {
+	s, c, reports := large(b, hosts)
 	n := 0
 	report := func() {
 		n++
@@ -114,43 +121,52 @@ func BenchmarkLargeFleet(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	b.Run("report", func(b *testing.B) {
-		for b.Loop() {
-			report()
+	drives := func(f api.ListDrivesParams) {
+		if _, err := s.Views.Drives(f); err != nil {
+			b.Fatal(err)
 		}
-	})
+	}
 	for range 2 { // the first look judges every drive, and the next report stores all findings
 		s.Views.Round()
 		report()
 	}
-	b.Run("round after a report", func(b *testing.B) {
-		for b.Loop() {
-			report()
-			s.Views.Round()
-		}
-	})
-	b.Run("first 500 drives", func(b *testing.B) {
-		for b.Loop() {
-			if _, err := s.Views.Drives(api.ListDrivesParams{Limit: 500}); err != nil {
+	key := "wwn-" + reports[0].Drives[7].Identity.Wwn
+	for _, x := range []struct {
+		what  string
+		after bool // it follows a report
+		do    func()
+	}{
+		{"report of 60", false, report},
+		{"round", true, func() { s.Views.Round() }},
+		{"horizon", true, func() { s.Views.Horizon(20) }},
+		{"first 500 drives", true, func() { drives(api.ListDrivesParams{Limit: 500}) }},
+		{"50 drives to be replaced", true, func() {
+			drives(api.ListDrivesParams{Verdict: []api.Verdict{api.Replace}, Limit: 50})
+		}},
+		{"search", true, func() { s.Views.Search("0417") }},
+		{"200 pools", true, func() {
+			if _, _, err := s.Views.Pools(api.ListPoolsParams{Brief: true, Limit: 200}); err != nil {
 				b.Fatal(err)
 			}
-		}
-	})
-	b.Run("pools", func(b *testing.B) {
-		for b.Loop() {
-			s.Views.AllPools()
-		}
-	})
-	b.Run("latest reading of all", func(b *testing.B) {
-		for b.Loop() {
-			require.Len(b, s.Readings.Latest(), 167*60)
-		}
-	})
-	b.Run("search", func(b *testing.B) {
-		for b.Loop() {
-			s.Views.Search("0417")
-		}
-	})
+		}},
+		{"a drive", true, func() {
+			if _, err := s.Views.Drive(key); err != nil {
+				b.Fatal(err)
+			}
+		}},
+		{"latest reading of all", false, func() { s.Readings.Latest() }},
+	} {
+		b.Run(x.what, func(b *testing.B) {
+			for b.Loop() {
+				if x.after {
+					b.StopTimer()
+					report()
+					b.StartTimer()
+				}
+				x.do()
+			}
+		})
+	}
 }
 
 // BenchmarkPast says what the notes of changes take on disk, for a report of 60 drives: each host of 20 reports 400
