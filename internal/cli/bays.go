@@ -240,14 +240,14 @@ func lightCommand() *cli.Command {
 					}
 					if req.AllBut {
 						s.out.line(
-							"all other bays of its section are asked to be lit until %s: look for the one "+
+							"lights of all other bays of its section are ordered until %s: look for the one "+
 								"that is dark",
 							l.Until.Local().Format("15:04:05"),
 						)
 						return nil
 					}
 					s.out.line(
-						"%s: asked to be lit until %s",
+						"%s: light ordered until %s",
 						strings.TrimSpace("bay "+cmp.Or(l.Bay, "unknown")+" "+l.Tail),
 						l.Until.Local().Format("15:04:05"),
 					)

@@ -115,7 +115,7 @@ func (s *session) lightOfPull(w api.Swap) {
 	case w.Phase != api.SwapPhasePull || !w.Open || w.Hold != "" || w.Held != "":
 	case w.Light.Id != "":
 		s.out.line("      light: %s is %s until %s", cmp.Or(w.Light.Bay, w.Old.Tail),
-			map[bool]string{true: "lit", false: "asked to be lit"}[w.Light.State == api.LightStateLit],
+			map[bool]string{true: "lit", false: "ordered"}[w.Light.State == api.LightStateLit],
 			w.Light.Until.Local().Format("15:04"))
 	default:
 		s.out.line(

@@ -34,7 +34,7 @@ func (m *watching) light() tea.Cmd {
 		}
 		l, err := ask[api.Light](m.s.client.LightOn(ctx, nil, api.LightOn{Drive: key, Seconds: 600}))
 		return fmt.Sprintf(
-				"bay %s, %s: asked to be lit until %s",
+				"bay %s, %s: light ordered until %s",
 				cmp.Or(l.Bay, "unknown"),
 				d.Tail,
 				l.Until.Local().Format("15:04"),

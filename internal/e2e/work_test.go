@@ -141,8 +141,8 @@ func TestConsoleWork(t *testing.T) {
 	// Lights are listed, all others of a section too, and switched off.
 	b.open("/bays/skerry?bay=skerry/front/7")
 	b.click("Light all others of its section")
-	b.see("bays are lit or asked to be")
-	b.click("bays are lit or asked to be")
+	b.see("bays with a light")
+	b.click("bays with a light")
 	b.see("to show ZU006 by its dark bay")
 	b.clean("bays that are lit")
 

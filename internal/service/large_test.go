@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// large is a service with 60 drives in a pool on each of so many hosts; 167 are 10,000 drives.
+// large is a service with 60 drives in a pool on each of so many hosts; 167 are 10,000 drives. All have findings.
 func large(b testing.TB, hosts int) (*Service, *standing, []api.Report) {
-	return largeIn(b, b.TempDir(), hosts)
+	return largeIn(b, b.TempDir(), hosts, 1)
 }
 
 // nothingYet is a service of which nothing is known.
@@ -30,8 +30,8 @@ func nothingYet(t testing.TB) (*Service, *standing) {
 	return s, c
 }
 
-// largeIn is the same with its records in a folder.
-func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Report) {
+// largeIn is the same with its records in a folder; one of so many drives has findings.
+func largeIn(b testing.TB, dir string, hosts, flagged int) (*Service, *standing, []api.Report) {
 	st, err := store.Open(filepath.Join(dir, "lantern.db"))
 	require.NoError(b, err)
 	b.Cleanup(func() { st.Close() })
@@ -69,9 +69,14 @@ func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Re
 				}
 				d.Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
 				for j, m := range drive.Catalogue {
-					if m.Strength == drive.Background {
+					switch {
+					case (h*60+g*10+i)%flagged != 0:
+						if m.Kind == drive.Counter {
+							d.Reading.Metrics[string(m.Name)] = 0
+						}
+					case m.Strength == drive.Background:
 						d.Reading.Metrics[string(m.Name)] = float64(j * 1000)
-					} else {
+					default:
 						d.Reading.Metrics[string(m.Name)] = 0
 					}
 				}
@@ -98,16 +103,20 @@ func largeIn(b testing.TB, dir string, hosts int) (*Service, *standing, []api.Re
 	return s, c, reports
 }
 
-// BenchmarkLargeFleet: the requests of people and agents in fleets of three sizes. What follows a report leaves the
-// report itself out.
+// BenchmarkLargeFleet: the requests of people and agents in fleets of three sizes, of which one drive in fifty has
+// findings, or every drive. What follows a report leaves the report itself out.
 func BenchmarkLargeFleet(b *testing.B) {
-	for _, hosts := range []int{17, 167, 1667} {
-		b.Run(fmt.Sprintf("drives=%d", hosts*60), func(b *testing.B) { benchFleet(b, hosts) })
+	for _, flagged := range []int{50, 1} {
+		for _, hosts := range []int{17, 167, 1667} {
+			b.Run(fmt.Sprintf("flagged=1of%d/drives=%d", flagged, hosts*60), func(b *testing.B) {
+				benchFleet(b, hosts, flagged)
+			})
+		}
 	}
 }
 
-func benchFleet(b *testing.B, hosts int) {
-	s, c, reports := large(b, hosts)
+func benchFleet(b *testing.B, hosts, flagged int) {
+	s, c, reports := largeIn(b, b.TempDir(), hosts, flagged)
 	n := 0
 	report := func() {
 		n++
@@ -130,6 +139,7 @@ func benchFleet(b *testing.B, hosts int) {
 		s.Views.Round()
 		report()
 	}
+	b.Logf("%d lines in the round", len(s.Views.Round().Lines))
 	key := "wwn-" + reports[0].Drives[7].Identity.Wwn
 	for _, x := range []struct {
 		what  string
@@ -175,7 +185,7 @@ func benchFleet(b *testing.B, hosts int) {
 func BenchmarkPast(b *testing.B) {
 	for b.Loop() {
 		dir := b.TempDir()
-		s, c, reports := largeIn(b, dir, 20)
+		s, c, reports := largeIn(b, dir, 20, 1)
 		const rounds = 400
 		for n := range rounds {
 			c.forward(5 * time.Minute)

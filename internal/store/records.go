@@ -301,7 +301,7 @@ type Order struct {
 	Doc   []byte
 }
 
-// Light is a bay that was asked to be lit, as JSON.
+// Light is a bay light that was ordered, as JSON.
 type Light struct {
 	ID    string `gorm:"primaryKey"`
 	Ended bool   `gorm:"index"`

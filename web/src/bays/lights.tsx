@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { client, got, once, type S } from "../api/client";
-import { clock } from "../parts/format";
+import { clock, count } from "../parts/format";
 import { useTell } from "../parts/toast";
 
 const states: Record<S["Light"]["state"], string> = {
-  asked: "asked to be lit",
+  asked: "light ordered",
   lit: "lit",
   going: "being switched off",
   out: "off",
@@ -31,9 +31,7 @@ export function Lights() {
   if (!q.data?.length) return null;
   return (
     <details className="sheet mb-4 px-4 py-2" open={q.data.length <= 3}>
-      <summary className="min-h-8 cursor-pointer">
-        {q.data.length} {q.data.length === 1 ? "bay is" : "bays are"} lit or asked to be
-      </summary>
+      <summary className="min-h-8 cursor-pointer">{count(q.data.length, "bay")} with a light</summary>
       <ul className="space-y-1.5 py-1">
         {q.data.map((l) => (
           <li key={l.id} className="flex flex-wrap items-center gap-x-3 gap-y-1">
@@ -66,7 +64,7 @@ export function LightOthers({ drive, tail }: { drive: string; tail: string }) {
     mutationFn: () => got(client.POST("/lights", { params: once(), body: { drive, seconds: 600, all_but: true } })),
     onSuccess: (l) =>
       tell(
-        `Ordered: all other bays of the section are lit until ${clock(new Date(l.until))}. ${tail} is the dark one.`,
+        `Lights of all other bays of the section ordered until ${clock(new Date(l.until))}. ${tail} is the dark one.`,
       ),
     onError: (e: Error) => tell(e.message, true),
     onSettled: again,

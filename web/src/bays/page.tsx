@@ -340,7 +340,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
   const light = useMutation({
     mutationFn: () => got(client.POST("/lights", { params: once(), body: { bay: b!.address, seconds: 600 } })),
     onSuccess: (l) => {
-      tell(`Bay ${l.bay} was asked to be lit until ${clock(new Date(l.until))}. It goes out by itself.`);
+      tell(`Light of ${l.bay} ordered until ${clock(new Date(l.until))}. It goes out by itself.`);
       done();
     },
     onError: (e) => tell(e.message, true),
@@ -397,7 +397,7 @@ function Chosen({ bay: b }: { bay?: S["Bay"] }) {
         <>
           <p className="flex items-center gap-2">
             <span className="lit size-3 rounded-full bg-lamp ring-2 ring-lamp" />
-            {b.lit ? "lit" : "asked to be lit"}
+            {b.lit ? "lit" : "light ordered"}
             {b.lit_until && ` until ${clock(new Date(b.lit_until))}`}
           </p>
           <button className="button w-full" onClick={() => dark.mutate()}>

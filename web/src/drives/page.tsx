@@ -178,7 +178,7 @@ function Aside({ drive: d }: { drive: S["Drive"] }) {
   const light = useMutation({
     mutationFn: () => got(client.POST("/lights", { params: once(), body: { drive: d.key, seconds: 600 } })),
     onSuccess: (l) => {
-      tell(`Bay ${l.bay} was asked to be lit until ${clock(new Date(l.until))}. It goes out by itself.`);
+      tell(`Light of ${l.bay} ordered until ${clock(new Date(l.until))}. It goes out by itself.`);
       void queries.invalidateQueries({ queryKey: ["drive"] });
     },
     onError: (e) => tell(e.message, true),

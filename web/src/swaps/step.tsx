@@ -377,7 +377,7 @@ export function LightButton({ swap: w, bay }: { swap: Swap; bay: string }) {
     return (
       <p className="flex items-center gap-2">
         <span className="lit size-3 rounded-full bg-lamp ring-2 ring-lamp" />
-        {w.light!.state === "lit" ? "lit" : "asked to be lit"} until {exact(new Date(w.light!.until)).slice(11, 16)}
+        {w.light!.state === "lit" ? "lit" : "light ordered"} until {exact(new Date(w.light!.until)).slice(11, 16)}
       </p>
     );
   if (!w.open) return null;
