@@ -65,6 +65,8 @@ func TestUnknown(t *testing.T) {
 		"retire petrel":        `did you mean "lantern host retire"?`,
 		"drivs --output csv":   `did you mean "drive"?`,
 		"host enrll x":         `did you mean "enrol"?`,
+		"test start ZU006":     `did you mean "lantern selftest"?`,
+		"locate ZU006":         `did you mean "lantern light"?`,
 		"host round":           `did you mean "lantern round"?`,
 		"swap xx":              "It has list, plan, show, begin",
 		"drives --csv":         "no option --csv. See: lantern drives --help",
@@ -72,5 +74,14 @@ func TestUnknown(t *testing.T) {
 		"--nope drives":        "no option --nope. See: lantern --help",
 	} {
 		require.Contains(t, run(append([]string{"lantern"}, strings.Fields(typed)...)...), want, typed)
+	}
+}
+
+// TestOtherWords: each word that is not a command leads to a command that exists.
+func TestOtherWords(t *testing.T) {
+	root := Root("test")
+	for word, name := range otherWords {
+		require.Nil(t, root.Command(word), "%s is a command itself", word)
+		require.NotNil(t, root.Command(name), "%s leads to %s", word, name)
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -13,8 +14,16 @@ import (
 // first makes a group of commands ignore options after an unknown command: the name was mistyped.
 var first = 1
 
-// noCommand is the error about an unknown command. It names a command of this name in another group, else the nearest
-// of the same group, else all of the group.
+// otherWords are words of the trade that people may try as a command, with the command that does it.
+var otherWords = map[string]string{
+	"alert": "notices", "alerts": "notices", "blink": "light", "disk": "drive", "disks": "drives", "health": "round",
+	"identify": "light", "list": "drives", "locate": "light", "rebuild": "recoveries", "repair": "swap",
+	"replace": "swap", "resilver": "recoveries", "smart": "drive", "spare": "stock", "spares": "stock",
+	"status": "round", "summary": "round", "test": "selftest", "tests": "selftest", "user": "person", "users": "person",
+}
+
+// noCommand is the error about an unknown command. It names the command for this word, else a command of this name in
+// another group, else the nearest of the same group, else all of the group.
 func noCommand(cmd *cli.Command) error {
 	var names []string
 	for _, c := range cmd.VisibleCommands() {
@@ -24,7 +33,7 @@ func noCommand(cmd *cli.Command) error {
 	near := nearest.Among(name, names)
 	found := root.Command(name)
 	if cmd == root {
-		found = below(root, name)
+		found = cmp.Or(root.Command(otherWords[name]), below(root, name))
 	}
 	switch {
 	case found != nil && !found.Hidden:

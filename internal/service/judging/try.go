@@ -35,8 +35,8 @@ func (s *Service) TryRule(req api.RuleTry) (api.RuleTried, error) {
 				ownrule.Words(),
 				", ",
 			)+".",
-			"The rule cannot be read: %s",
-			closed(bad.Error()),
+			"The rule cannot be read: %s.",
+			bad,
 		)
 	}
 	s.mu.RLock()
@@ -141,11 +141,6 @@ func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error)
 		)
 	})
 	return out, nil
-}
-
-// closed ends a sentence with a full stop, unless it has one.
-func closed(s string) string {
-	return strings.TrimRight(s, ".?") + map[bool]string{true: "?", false: "."}[strings.HasSuffix(s, "?")]
 }
 
 // tryOn evaluates an expression over the past of one drive.

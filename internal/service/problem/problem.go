@@ -3,6 +3,7 @@ package problem
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"lantern/internal/core/swap"
 	"lantern/internal/nearest"
@@ -21,8 +22,24 @@ type Problem struct {
 
 func (p *Problem) Error() string { return p.Title + " " + p.Do }
 
+// New makes a problem. title is a sentence, also where the text of another error is put into it.
 func New(status int, kind, do, title string, args ...any) *Problem {
-	return &Problem{Status: status, Type: kind, Title: fmt.Sprintf(title, args...), Do: do}
+	return &Problem{Status: status, Type: kind, Title: sentence(fmt.Sprintf(title, args...)), Do: do}
+}
+
+// sentence gives a text one mark at its end, and a capital letter if it begins with a word that is never a name.
+func sentence(s string) string {
+	for _, twice := range []string{"?.", ".."} {
+		if before, ok := strings.CutSuffix(s, twice); ok && !strings.HasSuffix(before, ".") {
+			s = before + twice[:1]
+		}
+	}
+	for _, word := range []string{"no ", "the ", "there ", "this ", "nothing "} {
+		if strings.HasPrefix(s, word) {
+			return strings.ToUpper(s[:1]) + s[1:]
+		}
+	}
+	return s
 }
 
 // Missing is the problem of an unknown name; have are the known names.

@@ -31,6 +31,18 @@ func TestAs(t *testing.T) {
 	require.NotContains(t, inner.Error(), "hunter2")
 }
 
+// TestSentences: a title ends with one mark, and begins with a capital letter unless a name may be there.
+func TestSentences(t *testing.T) {
+	for _, x := range [][2]string{
+		{"no metric \"x\"; did you mean y?", "No metric \"x\"; did you mean y?"},
+		{"it is too small.", "it is too small."},
+		{"no-break is a pool", "no-break is a pool."},
+		{"such as 1 to 3 ..", "such as 1 to 3 ..."},
+	} {
+		require.Equal(t, x[1], New(422, "bad", "", "%s.", x[0]).Title)
+	}
+}
+
 // TestMissing: a name that is not there is answered with the one that was meant, if one is near.
 func TestMissing(t *testing.T) {
 	have := []string{"soundscape", "logbook"}

@@ -107,12 +107,12 @@ func (s *State) followTest(b *store.Batch, key string, rd api.Reading) {
 		}
 		s.Send(api.Event{Kind: api.EventKindDrive, At: rd.At, Subject: key, Says: "progress"})
 		r.RemainingPercent, r.Says = rd.Testing.RemainingPercent, fmt.Sprintf(
-			"%d %% are left",
+			"%d %% left",
 			rd.Testing.RemainingPercent,
 		)
 		if !r.StalledSince.IsZero() {
 			r.Says = fmt.Sprintf(
-				"no progress for %s, %d %% are left: stop it, and start it again",
+				"no progress for %s, %d %% left: stop it, and start it again",
 				selftest.Words(rd.At.Sub(r.StalledSince)),
 				rd.Testing.RemainingPercent,
 			)

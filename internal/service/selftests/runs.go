@@ -213,7 +213,7 @@ func (s *State) newRun(d *fleet.Drive, at fleet.Place, kind, by string, now time
 			By:        by,
 			OrderedAt: now,
 			Lba:       -1,
-			Says:      "it was asked of the drive",
+			Says:      "not started yet",
 		},
 		Before: top(d.Reading.Tests),
 		Takes:  s.TestTakes(d, drive.SelfTestKind(kind), nil),

@@ -13,6 +13,7 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
+	"lantern/internal/nearest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/inventory"
 	"lantern/internal/service/judging"
@@ -305,9 +306,10 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 		return api.Trend{}, problem.New(
 			404,
 			"no-metric",
-			"A drive's page lists those it has.",
-			"No metric %q.",
+			"All metrics: lantern metrics",
+			"No metric %q%s",
 			metric,
+			nearest.Meant(metric, drive.Names()),
 		)
 	}
 	if hours <= 0 {
