@@ -244,18 +244,22 @@ func (s *State) owesWord(e Event, asked, warned bool) *Refusal {
 	case asked && e.Backup.IsZero() && !e.NoBackup:
 		return refuse(
 			"backup-needed",
-			"Give the date of the newest backup, or say that there is none.",
+			"Give the date of the newest backup (--backup <date>), or say that there is none (--no-backup).",
 			"During this swap the pool cannot lose another drive, so the date of the newest backup is needed.",
 		)
 	case e.Backup.After(e.At):
 		return refuse(
 			"backup-needed",
-			"Say of when it really is.",
+			"Give its real date (--backup <date>).",
 			"A backup cannot be from %s, which is in the future.",
 			e.Backup.UTC().Format("2006-01-02"),
 		)
 	case (warned || len(s.Loses) > 0) && strings.TrimSpace(e.Reason) == "":
-		return refuse("reason-needed", "Begin again with a reason.", "A check warns, so a reason is required.")
+		return refuse(
+			"reason-needed",
+			`Begin again with a reason: --reason "..."`,
+			"A check warns, so a reason is required.",
+		)
 	}
 	return nil
 }
