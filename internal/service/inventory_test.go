@@ -44,7 +44,7 @@ func TestInventory(t *testing.T) {
 	_, err = set("fulmar/front/2", "batch=B-17", "purchased=2020-01-31", "warranty=36mo")
 	require.NoError(t, err)
 	_, err = set("AA001", "suplier=Kelp")
-	b.problem(err, "bad-field", `no field "suplier"`)
+	b.problem(err, "bad-field", `No field "suplier"`)
 	require.Contains(t, err.Error(), "Did you mean supplier?")
 	_, err = set("NOSUCH", "supplier=Kelp")
 	b.problem(err, "no-drive", "NOSUCH")
