@@ -225,7 +225,7 @@ func inBrowser(t *testing.T, d demo, r rehearsal) {
 	}
 	p.open("/sign-in")
 	require.Contains(t, says(p), "REHEARSAL")
-	p.see("of the real service does not fit")
+	p.see("of the real service is not valid here")
 	p.do("sign in", chromedp.Navigate(r.link), chromedp.WaitVisible("main"))
 	id := get[[]api.Swap](r.shell, "swap", "list")[0].Id
 	for _, path := range []string{"/", "/pools/soundscape", "/bays/skerry", "/swaps/" + id,
