@@ -19,7 +19,7 @@ class Refusal extends Error {
     this.code = code;
   }
 }
-const noSuchPool = (id) => new Refusal(-32001, `there is no pool ${id}`);
+const noSuchPool = (id) => new Refusal(-32001, `unknown pool: ${id}`);
 const notOffered = (what) => new Refusal(-32002, `a toy mirror has no ${what}`);
 
 class Mirror {
@@ -183,7 +183,7 @@ class Mirror {
 
   join(slot, file) {
     const m = this.state.members.find((x) => x.slot === slot);
-    if (!m) throw new Refusal(-32602, `there is no place ${slot}`);
+    if (!m) throw new Refusal(-32602, `unknown place: ${slot}`);
     if (this.stateOf(m) !== "missing")
       throw new Refusal(-32000, `place ${slot} is ${this.stateOf(m)}: it cannot be given to another drive`);
     if (this.running()) throw new Refusal(-32000, `a ${this.running().kind} is running`);
@@ -256,7 +256,7 @@ lines.on("line", (line) => {
     const q = JSON.parse(line);
     id = q.id ?? null;
     const method = Object.hasOwn(methods, q.method) ? methods[q.method] : undefined;
-    if (!method) throw new Refusal(-32601, `there is no method ${q.method}`);
+    if (!method) throw new Refusal(-32601, `unknown method: ${q.method}`);
     say({ id, result: method(q.params ?? {}) });
   } catch (e) {
     const code = e instanceof Refusal ? e.code : e instanceof SyntaxError ? -32700 : -32603;

@@ -62,7 +62,7 @@ for await (const line of readline.createInterface({ input: process.stdin })) {
   const answer = { jsonrpc: "2.0", id: ask.id };
   try {
     if (methods[ask.method]) answer.result = methods[ask.method](ask.params);
-    else answer.error = { code: -32601, message: `there is no ${ask.method}` };
+    else answer.error = { code: -32601, message: `unknown method: ${ask.method}` };
   } catch (e) {
     answer.error = { code: -32000, message: String(e.message ?? e) };
   }

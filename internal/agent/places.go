@@ -140,7 +140,7 @@ func (p *places) filled(s *pools.Snapshot, m *pool.Member) bool {
 	return false
 }
 
-// signatures are the second account of a pool of a pool program: the content of each member's device. Members on other
+// signatures are the second source for a pool of a pool program: the content of each member's device. Members on other
 // hosts cannot be read here.
 func (p *places) signatures(host string, of *pool.Pool) *pools.Witness {
 	var by []pool.Testimony

@@ -100,7 +100,7 @@ func agentHost(c *echo.Context) string {
 var noLab = &problem.Problem{
 	Status: 404,
 	Type:   "no-lab",
-	Title:  "This service watches real hosts; there is no lab.",
+	Title:  "This service watches real hosts and has no lab.",
 	Do:     "Start one with: lantern demo",
 }
 

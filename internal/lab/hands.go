@@ -55,7 +55,7 @@ type NewDrive struct {
 	Damaged  bool
 	Like     string  // label tail of a drive of whose make it is
 	Weak     bool    // a place of its surface does not keep what is written to it
-	Hours    float64 // for how long it has run before
+	Hours    float64 // its power-on time
 }
 
 func impossible(format string, args ...any) error { return &Impossible{fmt.Sprintf(format, args...)} }

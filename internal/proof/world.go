@@ -387,7 +387,7 @@ func (k kind) poolSeen(w world) swap.Event {
 	return swap.Event{Kind: swap.PoolSeen, Pool: v, Margin: k.margin(w)}
 }
 
-// witnessed is when the second account was read; when does not matter here.
+// witnessed is when the second source was read; the time does not matter here.
 var witnessed = time.Unix(1, 0)
 
 // facts are what the checks know of the pool of the old drive.

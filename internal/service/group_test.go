@@ -255,7 +255,7 @@ func TestGroupsApart(t *testing.T) {
 	}
 	for _, done := range []bool{false, false, true} {
 		require.Equal(t, done, takeGroup(b.s, last))
-		b.s.Changes() // would wait forever if the lock were not free after each group
+		Alive(b.s) // would wait forever if the lock were not free after each group
 	}
 	require.Equal(t, "unknown-host", problem.As(last.err).Type)
 

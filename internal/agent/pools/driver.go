@@ -28,8 +28,8 @@ type Snapshot struct {
 	Witness *Witness
 }
 
-// Witness is a second account of who is a member of a pool and how. Differs are the places where it does not bear out
-// the first.
+// Witness is a second source for a pool's members and states. Differs are its differences from the
+// first.
 type Witness struct {
 	Source  string
 	Differs []string

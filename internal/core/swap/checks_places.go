@@ -16,7 +16,7 @@ type SeatFacts struct {
 	// Unknown says why the state of the pool is not known; empty when it is known.
 	Unknown string
 	// Witness is the second, independent account of the members and their states. WitnessAt is when it was read, zero
-	// when it was not; Differs lists the differences between the two accounts.
+	// when it was not; Differs lists the differences between the two sources.
 	Witness   string
 	WitnessAt time.Time
 	Differs   []string
@@ -183,7 +183,7 @@ func (c *checker) uses() {
 	}
 }
 
-// witness compares two accounts of the members: what the kernel or a pool program shows, and the metadata on the
+// witness compares two sources for the members: what the kernel or a pool program shows, and the metadata on the
 // members themselves.
 func (c *checker) witness() {
 	const id, title = "two-accounts", "Members: live view and on-disk metadata"

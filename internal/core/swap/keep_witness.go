@@ -2,5 +2,5 @@
 
 package swap
 
-// keepsWitness: two accounts that differ stop the swap. The proof is also run without this, to show that it then fails.
+// keepsWitness: two sources that differ stop the swap. The proof is also run without this, to show that it then fails.
 const keepsWitness = true

@@ -27,7 +27,7 @@ type Pool struct {
 	Torn     bool   // it changed repeatedly while it was read
 	Waits    string // why a recovery that should run does not run
 	// unseen is since when its host reports without it; zero while the host reports it; wrong says what is impossible
-	// in its report; witness is the second account of its members.
+	// in its report; witness is the second source for its members.
 	Unseen  time.Time
 	Wrong   string
 	Witness api.Witness

@@ -58,8 +58,8 @@ func New(st *store.Store, c clock.Clock, log *slog.Logger) *Ledger {
 const slowWrite = time.Second
 
 // Commit writes batches in one transaction and then sends their events. If it fails, what they changed in memory is
-// undone. What only records observations may be read while it is written, so that nobody waits for the disk; a change
-// that a person or a procedure made is seen by nobody before it is written. Must be called with Mu held for a change.
+// undone. Readers may see what only records observations while it is written, so that they do not wait for the disk. A
+// change by a person or a procedure is hidden until it is written. Must be called with Mu held for a change.
 func (s *Ledger) Commit(batches ...*store.Batch) error {
 	if s.Mu.reading {
 		panic("a change with the lock that is for reading")

@@ -13,11 +13,9 @@ import (
 	"lantern/internal/core/drive"
 	"lantern/internal/core/health"
 	"lantern/internal/core/history"
-	"lantern/internal/nearest"
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/inventory"
 	"lantern/internal/service/judging"
-	"lantern/internal/service/problem"
 	"lantern/internal/store"
 	"lantern/internal/wire"
 )
@@ -303,14 +301,9 @@ func (s *Service) Trend(name, metric string, hours int) (api.Trend, error) {
 	}
 	m, ok := drive.MetricByName(drive.MetricName(metric))
 	if !ok {
-		return api.Trend{}, problem.New(
-			404,
-			"no-metric",
-			"All metrics: lantern metrics",
-			"No metric %q%s",
-			metric,
-			nearest.Meant(metric, drive.Names()),
-		)
+		no := noMetric(metric)
+		no.Status = 404 // it is part of the path
+		return api.Trend{}, no
 	}
 	if hours <= 0 {
 		hours = 30 * 24

@@ -119,18 +119,23 @@ func metricsNamed(list string) (with []drive.Metric, err error) {
 	for _, n := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' }) {
 		m, ok := drive.MetricByName(drive.MetricName(n))
 		if !ok {
-			return nil, problem.New(
-				422,
-				"no-metric",
-				"All metrics: lantern metrics",
-				"No metric %q%s",
-				n,
-				nearest.Meant(n, drive.Names()),
-			)
+			return nil, noMetric(n)
 		}
 		with = append(with, m)
 	}
 	return with, nil
+}
+
+// noMetric is the problem of an unknown metric.
+func noMetric(name string) *problem.Problem {
+	return problem.New(
+		422,
+		"no-metric",
+		"All metrics: lantern metrics",
+		"No metric %q%s",
+		name,
+		nearest.Meant(name, drive.Names()),
+	)
 }
 
 // oneOf reports whether a filter selects a value; an empty filter selects all.

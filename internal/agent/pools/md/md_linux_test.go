@@ -151,7 +151,7 @@ func TestArrays(t *testing.T) {
 	fw := all["rig:md7"]
 	require.True(t, fw.Pool.Watched)
 	require.Empty(t, fw.Offers)
-	require.Nil(t, fw.Witness, "there is no second account of it")
+	require.Nil(t, fw.Witness, "there is no second source for it")
 	require.Equal(t, "md-external-rig-md127-0", fw.Pool.ID)
 	require.Empty(t, all["rig:0"].Witness.Differs)
 	require.Equal(
