@@ -225,12 +225,12 @@ func TestReadingKeepsWhatItCannotBelieve(t *testing.T) {
 		return read(t.Context(), Found{Transport: w, Known: described("VR7NW001"), Stat: stat}, &m, time.Now(), false)
 	}
 	r, why := one(wired{smart: good, power: 0xFF}, "100 0 0 1000 50 0 0 100 0 0 0")
-	require.Equal(t, map[string]float64{"pending_sectors": 38}, r.Metrics)
+	require.Equal(t, api.Metrics{"pending_sectors": 38}, r.Metrics)
 	require.Empty(t, r.Unreadable)
 	require.Empty(t, why)
 	require.Len(t, r.Attributes, 2, "an attribute nobody knows is kept raw")
 	r, _ = one(wired{smart: bad, power: 0xFF}, "200 0 0 3000 50 0 0 100 0 0 0 0 0 0 0 0 0")
-	require.Equal(t, map[string]float64{"read_latency_seconds": 0.02}, r.Metrics)
+	require.Equal(t, api.Metrics{"read_latency_seconds": 0.02}, r.Metrics)
 	require.Len(t, r.Unreadable, 1)
 	require.Equal(t, bad, r.Unreadable[0].Bytes)
 	r, _ = one(wired{err: errors.New("no answer")}, "garbage")
@@ -315,7 +315,7 @@ func TestSCSIAndNVMeReadings(t *testing.T) {
 	require.Empty(t, r.Unreadable)
 	require.Equal(
 		t,
-		map[string]float64{"temperature_celsius": 38, "temperature_limit_celsius": 65, "grown_defects": 5},
+		api.Metrics{"temperature_celsius": 38, "temperature_limit_celsius": 65, "grown_defects": 5},
 		r.Metrics,
 	)
 	require.True(t, r.Failing)
@@ -401,7 +401,7 @@ func TestATALogs(t *testing.T) {
 		require.Empty(t, why)
 		require.Equal(
 			t,
-			map[string]float64{"power_on_hours": 500, "reallocated_sectors": 8, "temperature_celsius": 36},
+			api.Metrics{"power_on_hours": 500, "reallocated_sectors": 8, "temperature_celsius": 36},
 			r.Metrics,
 		)
 		require.Len(t, r.Tests, 1)

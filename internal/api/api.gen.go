@@ -4411,10 +4411,10 @@ type Readiness struct {
 
 // Reading defines model for Reading.
 type Reading struct {
-	At         time.Time          `json:"at"`
-	Attributes []Attribute        `json:"attributes,omitempty,omitzero"`
-	Failing    bool               `json:"failing,omitempty,omitzero"`
-	Metrics    map[string]float64 `json:"metrics"`
+	At         time.Time   `json:"at"`
+	Attributes []Attribute `json:"attributes,omitempty,omitzero"`
+	Failing    bool        `json:"failing,omitempty,omitzero"`
+	Metrics    Metrics     `json:"metrics"`
 
 	// SelfTests it can test itself
 	SelfTests bool `json:"self_tests,omitempty,omitzero"`

@@ -4,8 +4,10 @@
 package bounds
 
 import (
+	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -52,7 +54,6 @@ type document struct {
 		Defaults schema             `yaml:"x-default-bounds"`
 		Schemas  map[string]*schema `yaml:"schemas"`
 	} `yaml:"components"`
-	numbers bool // numbers are checked as well
 }
 
 var load = sync.OnceValue(func() *document {
@@ -69,53 +70,127 @@ var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(22
 // Check finds the first value in v, whose type is named like its schema, that is out of its bounds. Values that the
 // description does not name have the default bounds.
 func Check(v any) error {
-	d := *load()
 	value := reflect.ValueOf(v)
-	// Errors about a number name it in people's words.
-	_, d.numbers = v.(api.Report)
 	name := value.Type().Name()
-	return d.check(&path{name: name}, d.Components.Schemas[name], value)
-}
-
-// path is where a value is. It becomes a text only if the value is out of its bounds.
-type path struct {
-	in    *path
-	name  string
-	index int // in a list, if name is empty
-}
-
-// String is the path such as Report.drives[3].reading.
-func (p *path) String() string {
-	switch {
-	case p.in == nil:
-		return p.name
-	case p.name == "":
-		return p.in.String() + "[" + strconv.Itoa(p.index) + "]"
+	// Errors about a number name it in people's words, except in reports, which no person writes.
+	_, numbers := v.(api.Report)
+	n := nodeOf(what{value.Type(), load().Components.Schemas[name], numbers, false})
+	if f := n.check(value); f != nil {
+		return f.error(name)
 	}
-	return p.in.String() + "." + p.name
+	return nil
+}
+
+// fault is a value out of its bounds. says has a verb for the value; steps lead to the value, the last one first.
+type fault struct {
+	steps []string
+	says  string
+}
+
+func faultf(format string, args ...any) *fault { return &fault{says: fmt.Sprintf(format, args...)} }
+
+// in adds a step before the others.
+func (f *fault) in(step string) *fault {
+	f.steps = append(f.steps, step)
+	return f
+}
+
+// error names the value such as Report.drives[3].reading.
+func (f *fault) error(name string) error {
+	slices.Reverse(f.steps)
+	return errors.New(name + strings.Join(f.steps, "") + " " + f.says)
+}
+
+// what is that a node checks: values of a type by a schema.
+type what struct {
+	of      reflect.Type
+	by      *schema
+	numbers bool // numbers are checked as well
+	// anyTime is true if its field "at" can have any time: a reading of another time is left out by itself, and must not
+	// cost the whole report.
+	anyTime bool
+}
+
+// node checks values of one type by one schema.
+type node struct {
+	what
+	most   int   // of characters, bytes or entries
+	elem   *node // of lists, maps and pointers
+	fields []field
 }
 
 // field is a field of a structure that has a name in JSON.
 type field struct {
 	index int
-	name  string
+	step  string
+	node  *node
 }
 
-// fields has the fields of each structure, by its reflect.Type.
-var fields sync.Map
+// nodes has the nodes that were made.
+var nodes sync.Map
 
-func fieldsOf(t reflect.Type) []field {
-	if f, ok := fields.Load(t); ok {
-		return f.([]field)
+func nodeOf(w what) *node {
+	w.by = load().resolve(w.by)
+	if n, ok := nodes.Load(w); ok {
+		return n.(*node)
 	}
-	var out []field
-	for i := range t.NumField() {
-		if name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ","); name != "" && name != "-" {
-			out = append(out, field{i, name})
+	making.Lock()
+	defer making.Unlock()
+	made := map[what]*node{}
+	n := load().node(w, made)
+	for w, x := range made {
+		nodes.Store(w, x)
+	}
+	return n
+}
+
+// making is held while nodes are made.
+var making sync.Mutex
+
+var (
+	timeType    = reflect.TypeFor[time.Time]()
+	metricsType = reflect.TypeFor[api.Metrics]()
+)
+
+// node makes a node, and those within it. made are those that are being made, because types can contain themselves.
+func (d *document) node(w what, made map[what]*node) *node {
+	w.by = d.resolve(w.by)
+	if n := made[w]; n != nil {
+		return n
+	}
+	n, usual := &node{what: w}, &d.Components.Defaults
+	made[w] = n
+	within := func(t reflect.Type, s *schema) *node { return d.node(what{of: t, by: s, numbers: w.numbers}, made) }
+	switch w.of.Kind() {
+	case reflect.Pointer:
+		n.elem = within(w.of.Elem(), w.by)
+	case reflect.String:
+		n.most = most(w.by.MaxLength, usual.MaxLength)
+	case reflect.Slice, reflect.Array:
+		if w.of.Elem().Kind() == reflect.Uint8 {
+			n.most = most(w.by.MaxLength, usual.MaxLength)
+			break
+		}
+		n.most, n.elem = most(w.by.MaxItems, usual.MaxItems), within(w.of.Elem(), w.by.Items)
+	case reflect.Map:
+		n.most, n.elem = most(w.by.MaxProperties, usual.MaxProperties), within(w.of.Elem(), w.by.Additional)
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		if w.by.Minimum == nil {
+			bounded := *w.by
+			bounded.Minimum, n.by = usual.Minimum, &bounded
+		}
+	case reflect.Struct:
+		for i := range w.of.NumField() {
+			f := w.of.Field(i)
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if name == "" || name == "-" || w.of == timeType || w.anyTime && name == "at" {
+				continue
+			}
+			n.fields = append(n.fields, field{i, "." + name, d.node(
+				what{f.Type, w.by.Properties[name], w.numbers, name == "reading"}, made)})
 		}
 	}
-	fields.Store(t, out)
-	return out
+	return n
 }
 
 func (d *document) resolve(s *schema) *schema {
@@ -126,10 +201,13 @@ func (d *document) resolve(s *schema) *schema {
 		s = d.Components.Schemas[s.Ref[strings.LastIndex(s.Ref, "/")+1:]]
 	}
 	if s == nil {
-		return &schema{}
+		return &unbounded
 	}
 	return s
 }
+
+// unbounded is the schema of values that the description does not name.
+var unbounded schema
 
 func most(own, usual *int) int {
 	if own != nil {
@@ -138,115 +216,112 @@ func most(own, usual *int) int {
 	return *usual
 }
 
-func (d *document) check(at *path, s *schema, v reflect.Value) error {
-	s = d.resolve(s)
-	usual := &d.Components.Defaults
+// check finds the first value that is out of its bounds.
+func (n *node) check(v reflect.Value) *fault {
 	switch v.Kind() {
-	case reflect.Pointer, reflect.Interface:
+	case reflect.Pointer:
 		if v.IsNil() {
 			return nil
 		}
-		return d.check(at, s, v.Elem())
+		return n.elem.check(v.Elem())
+	case reflect.Interface:
+		if v.IsNil() {
+			return nil
+		}
+		return nodeOf(what{v.Elem().Type(), n.by, n.numbers, false}).check(v.Elem())
 	case reflect.String:
-		if n, m := v.Len(), most(s.MaxLength, usual.MaxLength); n > m && utf8.RuneCountInString(v.String()) > m {
-			return fmt.Errorf("%s has %d characters; at most %d are taken", at, utf8.RuneCountInString(v.String()), m)
+		if v.Len() > n.most && utf8.RuneCountInString(v.String()) > n.most {
+			return faultf("has %d characters; at most %d are taken", utf8.RuneCountInString(v.String()), n.most)
 		}
 	case reflect.Slice, reflect.Array:
-		return d.checkList(at, s, v)
+		return n.checkList(v)
 	case reflect.Map:
-		if m := most(s.MaxProperties, usual.MaxProperties); v.Len() > m {
-			return fmt.Errorf("%s has %d entries; at most %d are taken", at, v.Len(), m)
-		}
-		return d.checkMap(at, s, v)
+		return n.checkMap(v)
 	case reflect.Struct:
-		return d.checkStruct(at, s, v)
+		return n.checkStruct(v)
 	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
-		least := s.Minimum
-		if least == nil {
-			least = usual.Minimum
-		}
-		return d.within(at, float64(v.Int()), least, s.Maximum)
+		return n.within(float64(v.Int()))
 	case reflect.Float32, reflect.Float64:
-		return d.within(at, v.Float(), s.Minimum, s.Maximum)
+		return n.within(v.Float())
 	}
 	return nil
 }
 
-func (d *document) within(at *path, x float64, least, most *float64) error {
-	switch {
-	case d.inside(x, least, most):
-		return nil
+// within checks a number.
+func (n *node) within(x float64) *fault {
+	switch least, most := n.by.Minimum, n.by.Maximum; {
+	case !n.numbers:
 	case least != nil && x < *least:
-		return fmt.Errorf("%s is %g; at least %g is taken", at, x, *least)
+		return faultf("is %g; at least %g is taken", x, *least)
+	case most != nil && x > *most:
+		return faultf("is %g; at most %g is taken", x, *most)
 	}
-	return fmt.Errorf("%s is %g; at most %g is taken", at, x, *most)
+	return nil
 }
 
-// inside reports whether a number needs no error: it is within its bounds, or numbers are not checked.
-func (d *document) inside(x float64, least, most *float64) bool {
-	return !d.numbers || !(least != nil && x < *least) && !(most != nil && x > *most)
-}
-
-func (d *document) checkList(at *path, s *schema, v reflect.Value) error {
-	if v.Type().Elem().Kind() == reflect.Uint8 {
-		if m := most(s.MaxLength, d.Components.Defaults.MaxLength); v.Len() > m {
-			return fmt.Errorf("%s has %d bytes; at most %d are taken", at, v.Len(), m)
+func (n *node) checkList(v reflect.Value) *fault {
+	if n.elem == nil {
+		if v.Len() > n.most {
+			return faultf("has %d bytes; at most %d are taken", v.Len(), n.most)
 		}
 		return nil
 	}
-	if m := most(s.MaxItems, d.Components.Defaults.MaxItems); v.Len() > m {
-		return fmt.Errorf("%s has %d entries; at most %d are taken", at, v.Len(), m)
+	if v.Len() > n.most {
+		return faultf("has %d entries; at most %d are taken", v.Len(), n.most)
 	}
 	for i := range v.Len() {
-		if err := d.check(&path{in: at, index: i}, s.Items, v.Index(i)); err != nil {
-			return err
+		if f := n.elem.check(v.Index(i)); f != nil {
+			return f.in("[" + strconv.Itoa(i) + "]")
 		}
 	}
 	return nil
 }
 
-func (d *document) checkMap(at *path, s *schema, v reflect.Value) error {
-	check := func(name string, value reflect.Value) error {
-		if len(name) > *d.Components.Defaults.MaxLength {
-			return fmt.Errorf("%s has a name of %d characters", at, len(name))
-		}
-		return d.check(&path{in: at, name: name}, s.Additional, value)
+func (n *node) checkMap(v reflect.Value) *fault {
+	if v.Len() > n.most {
+		return faultf("has %d entries; at most %d are taken", v.Len(), n.most)
 	}
-	if numbers, ok := v.Interface().(map[string]float64); ok { // the metrics of each reading: the largest part of a report
-		each := d.resolve(s.Additional)
-		for name, x := range numbers {
-			if len(name) <= *d.Components.Defaults.MaxLength && d.inside(x, each.Minimum, each.Maximum) {
-				continue
+	longest := *load().Components.Defaults.MaxLength
+	name := func(s string) *fault {
+		if len(s) > longest {
+			return faultf("has a name of %d characters", len(s))
+		}
+		return nil
+	}
+	if n.of == metricsType { // the largest part of a report
+		for s, x := range v.Interface().(api.Metrics) {
+			if f := name(s); f != nil {
+				return f
 			}
-			if err := check(name, reflect.ValueOf(x)); err != nil {
-				return err
+			if f := n.elem.within(x); f != nil {
+				return f.in("." + s)
 			}
 		}
 		return nil
 	}
 	for it := v.MapRange(); it.Next(); {
-		if err := check(fmt.Sprint(it.Key()), it.Value()); err != nil {
-			return err
+		s := fmt.Sprint(it.Key())
+		if f := name(s); f != nil {
+			return f
+		}
+		if f := n.elem.check(it.Value()); f != nil {
+			return f.in("." + s)
 		}
 	}
 	return nil
 }
 
-var timeType = reflect.TypeFor[time.Time]()
-
-func (d *document) checkStruct(at *path, s *schema, v reflect.Value) error {
-	if v.Type() == timeType {
+func (n *node) checkStruct(v reflect.Value) *fault {
+	if n.of == timeType {
 		t := v.Interface().(time.Time)
-		// A reading of another time is left out by itself; it must not cost the whole report.
-		ofReading := at.name == "at" && at.in != nil && at.in.name == "reading"
-		if !t.IsZero() && !ofReading && (t.Before(earliest) || t.After(latest)) {
-			return fmt.Errorf("%s is %s, which cannot be", at, t.Format(time.RFC3339))
+		if !t.IsZero() && (t.Before(earliest) || t.After(latest)) {
+			return faultf("is %s, which cannot be", t.Format(time.RFC3339))
 		}
 		return nil
 	}
-	for _, f := range fieldsOf(v.Type()) {
-		if err := d.check(&path{in: at, name: f.name}, s.Properties[f.name], v.Field(f.index)); err != nil {
-			return err
+	for _, f := range n.fields {
+		if fault := f.node.check(v.Field(f.index)); fault != nil {
+			return fault.in(f.step)
 		}
 	}
 	return nil

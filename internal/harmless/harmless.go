@@ -130,8 +130,11 @@ func exportedOf(t reflect.Type) []int {
 	return out
 }
 
+var numbersType = reflect.TypeFor[map[string]float64]()
+
 func scrubMap(v reflect.Value, lines bool) {
-	if numbers, ok := v.Interface().(map[string]float64); ok { // the metrics of each reading
+	if v.CanConvert(numbersType) { // the metrics of each reading
+		numbers := v.Convert(numbersType).Interface().(map[string]float64)
 		for name := range numbers {
 			if !isHarmless(name, false) {
 				delete(numbers, name)

@@ -313,8 +313,8 @@ func (g gauges) work(s *Server) {
 	round := s.Service.Views.Round()
 	g.set("lantern_round_lines", "Lines of the round: what needs a hand.", float64(len(round.Lines)))
 	g.set("lantern_swaps_open", "Swaps that are under way.", float64(len(s.Service.Swaps.Swaps(true))))
-	if standing, err := s.Service.Selftests.TestStanding(api.GetTestStandingParams{Limit: 1}); err == nil {
-		for which, n := range standing.Counts {
+	if counts, err := s.Service.Selftests.Counts(); err == nil {
+		for which, n := range counts {
 			if which != "all" {
 				g.set(
 					"lantern_selftests",

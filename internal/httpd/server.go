@@ -21,9 +21,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"lantern/internal/api"
-	"lantern/internal/bounds"
 	"lantern/internal/core/drive"
-	"lantern/internal/harmless"
 	"lantern/internal/lab"
 	"lantern/internal/practice"
 	"lantern/internal/service"
@@ -444,38 +442,6 @@ func tooLarge(err error) error {
 		Title:  "The request is too large or was cut off.",
 		Do:     err.Error(),
 	}
-}
-
-// watched records whether a body was cut off: such a report may be sent again, an invalid one not.
-type watched struct {
-	io.Reader
-	cut bool
-}
-
-func (w *watched) Read(b []byte) (int, error) {
-	n, err := w.Reader.Read(b)
-	var long *http.MaxBytesError
-	w.cut = w.cut || err != nil && !errors.Is(err, io.EOF) && !errors.As(err, &long)
-	return n, err
-}
-
-// take reads a JSON body. Unknown fields are errors, because a mistyped field must not be ignored.
-func take[T any](c *echo.Context, limit int64) (v T, err error) {
-	body := &watched{Reader: http.MaxBytesReader(c.Response(), c.Request().Body, limit)}
-	d := json.NewDecoder(body)
-	d.DisallowUnknownFields()
-	if err := d.Decode(&v); err != nil && !(errors.Is(err, io.EOF) && c.Request().ContentLength == 0) {
-		if body.cut {
-			return v, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
-		}
-		return v, problem.Forever(422, "bad-body", err.Error(), "The request could not be read.")
-	}
-	if err := bounds.Check(v); err != nil {
-		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request has a value out of range.")
-	}
-	// Texts of people may have several lines; those of devices and agents may not.
-	harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
-	return v, nil
 }
 
 // real refuses requests that would have effects outside a rehearsal.

@@ -33,6 +33,8 @@ type host struct {
 	rng         *rand.Rand
 	hours       float64
 	absent      map[int]bool // drives that are gone, by their number
+	next        []byte       // the report to send, as JSON
+	reads       int          // the number of its readings
 }
 
 // made is a simulated drive.

@@ -87,8 +87,8 @@ func ToSelfTests(in []api.SelfTest) []drive.SelfTest {
 }
 
 // Metrics to the API.
-func Metrics(in map[drive.MetricName]float64) map[string]float64 {
-	out := make(map[string]float64, len(in))
+func Metrics(in map[drive.MetricName]float64) api.Metrics {
+	out := make(api.Metrics, len(in))
 	for n, v := range in {
 		out[string(n)] = v
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lantern/internal/api"
@@ -232,22 +233,53 @@ func (s *Service) standingsNow(some []*fleet.Drive, pool string) (out []standing
 	return out
 }
 
+// countOf counts drives by the states that they are in.
+func countOf(all []standing) map[string]int {
+	out := map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0}
+	for _, d := range all {
+		out["all"]++
+		for _, one := range d.stands {
+			out[one]++
+		}
+	}
+	return out
+}
+
+// counts are the newest counts of all drives.
+type counts struct {
+	mu   sync.Mutex // guards what follows
+	of   map[string]int
+	pace pace
+}
+
+// Counts are the numbers of drives by the states of their tests. In a large fleet, where counting takes long, they may
+// be as old as twenty times that duration.
+func (s *Service) Counts() (map[string]int, error) {
+	c := &s.counts
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.pace.ready() {
+		return c.of, nil
+	}
+	c.pace.begin()
+	all, err := s.standings("")
+	if err != nil {
+		return nil, err
+	}
+	c.of = countOf(all)
+	c.pace.end()
+	return c.of, nil
+}
+
 // TestStanding lists which drives were tested and when, and which were not.
 func (s *Service) TestStanding(f api.GetTestStandingParams) (api.TestStanding, error) {
-	out := api.TestStanding{
-		Counts: map[string]int{"all": 0, standFailed: 0, standNever: 0, standOverdue: 0, standHeld: 0, standCannot: 0},
-		Drives: []api.DriveTests{},
-	}
 	all, err := s.standings(f.Pool)
+	out := api.TestStanding{Counts: countOf(all), Drives: []api.DriveTests{}}
 	if err != nil {
 		return out, err
 	}
 	var fits []api.DriveTests
 	for _, d := range all {
-		out.Counts["all"]++
-		for _, one := range d.stands {
-			out.Counts[one]++
-		}
 		if w := string(f.Which); w == "" || w == "all" || slices.Contains(d.stands, w) {
 			fits = append(fits, d.DriveTests)
 		}

@@ -53,8 +53,9 @@ func New(l *ledger.Ledger, fleetState *fleet.State, judgingState *judging.State,
 // Service is for calls from other packages at any time: its methods take the lock.
 type Service struct {
 	*State
-	mu *ledger.Lock
+	mu     *ledger.Lock
+	counts counts
 }
 
 // NewService makes the Service of a State and its lock.
-func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }
+func NewService(s *State, mu *ledger.Lock) *Service { return &Service{State: s, mu: mu} }

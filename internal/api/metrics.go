@@ -1,0 +1,86 @@
+package api
+
+import (
+	"bytes"
+	"errors"
+	"strconv"
+	"sync"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// Metrics are the values of a reading by the names of their metrics. They are the largest part of a report, so a name
+// that came before needs no memory of its own.
+type Metrics map[string]float64
+
+// UnmarshalJSONFrom adds the members of an object (RFC 8259, clause 4), whose values must be numbers that a float64 can
+// hold. null makes the map nil.
+func (m *Metrics) UnmarshalJSONFrom(from *jsontext.Decoder) error {
+	switch kind := from.PeekKind(); kind {
+	case 'n':
+		*m = nil
+		return from.SkipValue()
+	case '{':
+	default:
+		return &json.SemanticError{JSONKind: kind, Err: errors.New("metrics are an object of names and numbers")}
+	}
+	if _, err := from.ReadToken(); err != nil {
+		return err
+	}
+	if *m == nil {
+		*m = make(Metrics, 32)
+	}
+	for from.PeekKind() != '}' {
+		text, err := from.ReadValue()
+		if err != nil {
+			return err
+		}
+		name, err := known.of(text)
+		if err != nil {
+			return err
+		}
+		if text, err = from.ReadValue(); err != nil {
+			return err
+		}
+		if kind := text.Kind(); kind != '0' {
+			return &json.SemanticError{JSONKind: kind, Err: errors.New("a metric is a number")}
+		}
+		if (*m)[name], err = strconv.ParseFloat(string(text), 64); err != nil {
+			return &json.SemanticError{JSONKind: '0', Err: err}
+		}
+	}
+	_, err := from.ReadToken()
+	return err
+}
+
+// names are strings that came before.
+type names struct {
+	mu   sync.RWMutex // guards what follows
+	seen map[string]string
+}
+
+var known = names{seen: map[string]string{}}
+
+// of gives the string that a JSON text has. The first different ones are kept, so many that all metrics are among them.
+func (n *names) of(text jsontext.Value) (string, error) {
+	if bytes.IndexByte(text, '\\') >= 0 {
+		name, err := jsontext.AppendUnquote(nil, text)
+		return string(name), err
+	}
+	text = text[1 : len(text)-1]
+	n.mu.RLock()
+	s, ok := n.seen[string(text)]
+	n.mu.RUnlock()
+	if ok {
+		return s, nil
+	}
+	const most = 1000
+	s = string(text)
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if len(n.seen) < most {
+		n.seen[s] = s
+	}
+	return s, nil
+}

@@ -1,0 +1,119 @@
+package httpd
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/labstack/echo/v5"
+
+	"lantern/internal/bounds"
+	"lantern/internal/harmless"
+	"lantern/internal/service/problem"
+)
+
+// take reads a JSON body. Unknown fields are errors, because a mistyped field must not be ignored.
+func take[T any](c *echo.Context, limit int64) (v T, err error) {
+	body := &watched{Reader: http.MaxBytesReader(c.Response(), c.Request().Body, limit)}
+	err = json.UnmarshalRead(body, &v, json.RejectUnknownMembers(true))
+	if err != nil && !(c.Request().ContentLength == 0 && errors.Is(err, io.ErrUnexpectedEOF)) {
+		if body.cut {
+			return v, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
+		}
+		return v, problem.Forever(422, "bad-body", wrongJSON(err), "The request could not be read.")
+	}
+	if err := bounds.Check(v); err != nil {
+		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request has a value out of range.")
+	}
+	// Texts of people may have several lines; those of devices and agents may not.
+	harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
+	return v, nil
+}
+
+// watched records whether a body was cut off: such a report may be sent again, an invalid one not.
+type watched struct {
+	io.Reader
+	cut bool
+}
+
+func (w *watched) Read(b []byte) (int, error) {
+	n, err := w.Reader.Read(b)
+	var long *http.MaxBytesError
+	w.cut = w.cut || err != nil && !errors.Is(err, io.EOF) && !errors.As(err, &long)
+	return n, err
+}
+
+// wrongJSON says what is wrong with a JSON text, and where, as a JSON pointer (RFC 6901).
+func wrongJSON(err error) string {
+	var long *http.MaxBytesError
+	var syntax *jsontext.SyntacticError
+	var meaning *json.SemanticError
+	switch {
+	case errors.As(err, &long):
+		return fmt.Sprintf("It has more than %d bytes.", long.Limit)
+	case errors.Is(err, json.ErrUnknownName) && errors.As(err, &meaning):
+		return fmt.Sprintf("There is no field %s in this request.", meaning.JSONPointer)
+	case errors.As(err, &meaning):
+		at := cmp.Or(string(meaning.JSONPointer), "the whole request")
+		if meaning.Err != nil {
+			return fmt.Sprintf("%s: %v.", at, meaning.Err)
+		}
+		return fmt.Sprintf("%s is %s; %s is needed.", at, kindWords(meaning.JSONKind), typeWords(meaning.GoType))
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return "The JSON text ends too early."
+	case errors.As(err, &syntax):
+		return fmt.Sprintf("It is not valid JSON at byte %d: %v.", syntax.ByteOffset, syntax.Err)
+	}
+	return err.Error() + "."
+}
+
+func kindWords(k jsontext.Kind) string {
+	switch k {
+	case '"':
+		return "a text"
+	case '0':
+		return "a number"
+	case 't', 'f':
+		return "true or false"
+	case '{':
+		return "an object"
+	case '[':
+		return "a list"
+	}
+	return "null"
+}
+
+func typeWords(t reflect.Type) string {
+	if t == nil {
+		return "another kind of value"
+	}
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch k := t.Kind(); {
+	case t == reflect.TypeFor[time.Time]():
+		return "a time such as 2026-11-03T06:30:00Z"
+	case k == reflect.String:
+		return "a text"
+	case k == reflect.Bool:
+		return "true or false"
+	case k >= reflect.Int && k <= reflect.Uint64:
+		return "a whole number in the range of its field"
+	case k == reflect.Float64 || k == reflect.Float32:
+		return "a number"
+	case k == reflect.Slice && t.Elem().Kind() == reflect.Uint8:
+		return "a text in base64"
+	case k == reflect.Slice:
+		return "a list"
+	case k == reflect.Map || k == reflect.Struct:
+		return "an object"
+	}
+	return "another kind of value"
+}
