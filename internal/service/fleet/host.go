@@ -11,6 +11,7 @@ import (
 	"lantern/internal/service/problem"
 	"lantern/internal/service/secret"
 	"lantern/internal/store"
+	"lantern/internal/wire"
 )
 
 func (s *State) RoomOf(name string) string {
@@ -135,6 +136,10 @@ type beside struct {
 	At      time.Time          `json:"at"` // of the report
 	// Witness is when the metadata on the members of each pool were read.
 	Witness map[string]time.Time `json:"witness,omitempty"`
+	// Read is when most of its drives were read, ReadElse when each of the others was; a drive's own record is written
+	// only if something else changed as well. Both are empty in records of earlier versions.
+	Read     time.Time            `json:"read,omitzero"`
+	ReadElse map[string]time.Time `json:"read_else,omitempty"`
 }
 
 func (h *Host) besides(drives []DriveChange, pools []api.PoolReport) beside {
@@ -154,9 +159,22 @@ func (h *Host) besides(drives []DriveChange, pools []api.PoolReport) beside {
 			b.Witness[p.Id] = p.Witness.At
 		}
 	}
+	times := map[time.Time]int{}
 	for _, x := range drives {
 		if x.Drive.Busy != 0 {
 			b.Busy[x.Key] = x.Drive.Busy
+		}
+		at := x.Drive.Reading.At
+		if times[at]++; times[at] > times[b.Read] {
+			b.Read = at
+		}
+	}
+	for _, x := range drives {
+		if at := x.Drive.Reading.At; at != b.Read {
+			if b.ReadElse == nil {
+				b.ReadElse = map[string]time.Time{}
+			}
+			b.ReadElse[x.Key] = at
 		}
 	}
 	return b
@@ -196,6 +214,33 @@ func remember(s *State, h *Host) error {
 	for key, busy := range b.Busy {
 		if d := s.Drives[key]; d != nil && d.Host == h.Name {
 			d.Busy, d.busyAt = busy, b.At
+		}
+	}
+	return s.catchUp(h, nil)
+}
+
+// catchUp adds to the records of a host's drives when they were seen and read last by its newest report. which are their
+// keys; nil means all.
+func (s *State) catchUp(h *Host, which map[string]bool) error {
+	b, err := h.told()
+	if err != nil || b.Read.IsZero() {
+		return err
+	}
+	for _, r := range h.LastReport.Drives {
+		key := wire.ToIdentity(r.Identity).Key()
+		d := s.Drives[key]
+		if d == nil || d.Host != h.Name || which != nil && !which[key] {
+			continue
+		}
+		at, other := b.ReadElse[key]
+		if !other {
+			at = b.Read
+		}
+		if at.After(d.Reading.At) {
+			d.Reading.At = at
+		}
+		if d.Present && b.At.After(d.SeenAt) {
+			d.SeenAt = b.At
 		}
 	}
 	return nil

@@ -17,6 +17,20 @@ func (s *State) Undo(b *store.Batch) error {
 	for _, row := range store.Of[store.Host](b) {
 		failed = append(failed, s.host(row.Name))
 	}
+	of := map[string]map[string]bool{} // keys of the drives, by host
+	for _, row := range store.Of[store.Drive](b) {
+		if d := s.Drives[row.Key]; d != nil {
+			if of[d.Host] == nil {
+				of[d.Host] = map[string]bool{}
+			}
+			of[d.Host][row.Key] = true
+		}
+	}
+	for host, keys := range of {
+		if h := s.Hosts[host]; h != nil {
+			failed = append(failed, s.catchUp(h, keys))
+		}
+	}
 	if len(store.Of[store.Layout](b))+len(store.Of[store.Spot](b)) > 0 {
 		failed = append(failed, s.LoadLayouts())
 	}

@@ -1,8 +1,10 @@
 package readings
 
 import (
+	"reflect"
 	"time"
 
+	"lantern/internal/api"
 	"lantern/internal/core/drive"
 	"lantern/internal/core/pool"
 	"lantern/internal/service/fleet"
@@ -18,6 +20,7 @@ const justNow = time.Second
 // Take stores the readings of a report.
 func (s *State) Take(c *fleet.Change) {
 	b := c.Batch
+	undoTimes(c)
 	for i := range c.Drives {
 		x := &c.Drives[i]
 		d := x.Drive
@@ -52,18 +55,40 @@ func (s *State) Take(c *fleet.Change) {
 			s.Keep(b, x.Key, d, rd.At, rd.Metrics)
 		}
 		if !rd.At.Before(d.Reading.At) || d.Reading.At.After(now) {
-			before := d.Reading.Attributes
+			before := d.Reading
 			d.Reading = rd
 			d.Reading.Metrics = nil
 			if len(rd.Attributes) == 0 {
-				d.Reading.Attributes = before // an unreadable or past page does not delete known values
+				d.Reading.Attributes = before.Attributes // an unreadable or past page does not delete known values
 			}
-			x.Newest, x.Keep = true, true
+			x.Newest = true
+			// The record of the host, which is written with each of its newest reports, has the times of its drives.
+			x.Keep = x.Keep || !c.Live || rd.At.Before(before.At) || !sameBesideTime(d.Reading, before)
 		}
 		for _, p := range rd.Unreadable {
 			b.Add(&store.BadPage{Drive: x.Key, At: rd.At, Kind: p.Kind, Why: p.Why, Bytes: p.Bytes})
 		}
 	}
+}
+
+// sameBesideTime reports whether two readings without their metrics differ in nothing but their times.
+func sameBesideTime(a, b api.Reading) bool {
+	a.At = b.At
+	return reflect.DeepEqual(a, b)
+}
+
+// undoTimes reverts when drives were seen and read, if the batch is not written: their own records may not be in it.
+func undoTimes(c *fleet.Change) {
+	before := make([]time.Time, len(c.Drives))
+	for i, x := range c.Drives {
+		before[i] = x.Drive.Reading.At
+	}
+	drives := c.Drives
+	c.Batch.Undo = append(c.Batch.Undo, func() {
+		for i, x := range drives {
+			x.Drive.Reading.At, x.Drive.SeenAt = before[i], x.SeenBefore
+		}
+	})
 }
 
 // TakePools adds the pools' own counters as metrics of their drives, so that they survive a cleared counter. For a
