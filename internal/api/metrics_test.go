@@ -52,8 +52,8 @@ func TestMetrics(t *testing.T) {
 	}
 }
 
-// FuzzMetrics: no text is read in another way than as a map of numbers. Of null as a value a map makes 0, which a metric
-// that is not known must never be.
+// FuzzMetrics: no text is read in another way than as a map of numbers. A map takes null as 0, which a metric that is
+// not known must never be.
 func FuzzMetrics(f *testing.F) {
 	for _, text := range metricsTexts {
 		f.Add([]byte(text))

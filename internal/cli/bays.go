@@ -77,9 +77,8 @@ func baysCommand() *cli.Command {
 			s.out.line(
 				"%s",
 				s.out.paint(
-					"· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   ? a guess   seen "+m.SeenAt.Local().Format(
-						"15:04:05",
-					),
+					"· sound   ◉ watch   ◆ replace   ▨ dead   ◌ unknown   ✶ lit   ? a guess   seen "+
+						m.SeenAt.Local().Format("15:04:05"),
 					dim,
 				),
 			)

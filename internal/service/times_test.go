@@ -12,8 +12,8 @@ import (
 	"lantern/internal/store"
 )
 
-// TestTimesOfDrives: whatever reports say, and whether they are written or not, it is known when each drive was seen and
-// read last, also after a restart, although the record of a drive is not written for each reading.
+// TestTimesOfDrives: whatever reports say, and whether they are written or not, it is known when each drive was seen
+// and read last, also after a restart, although the record of a drive is not written for each reading.
 func TestTimesOfDrives(t *testing.T) {
 	type times struct{ seen, read string }
 	for seed := range uint64(12) {

@@ -99,8 +99,9 @@ func free(s *Service) bool {
 	return true
 }
 
-// TestReadWhileWritten: while another process keeps the records from being written (for less than the five seconds after
-// which a write fails), reports and requests of people wait, and what is known can be read. A report may be seen before it is written, a decision not.
+// TestReadWhileWritten: while another process keeps the records from being written (for less than the five seconds
+// after which a write fails), reports and requests of people wait, and what is known can be read. A report may be seen
+// before it is written, a decision not.
 func TestReadWhileWritten(t *testing.T) {
 	b := newBench(t)
 	b.s.Fleet.GraceUntil = time.Time{}

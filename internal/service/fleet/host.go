@@ -219,8 +219,8 @@ func remember(s *State, h *Host) error {
 	return s.catchUp(h, nil)
 }
 
-// catchUp adds to the records of a host's drives when they were seen and read last by its newest report. which are their
-// keys; nil means all.
+// catchUp adds to the records of a host's drives when they were seen and read last by its newest report. which are
+// their keys; nil means all.
 func (s *State) catchUp(h *Host, which map[string]bool) error {
 	b, err := h.told()
 	if err != nil || b.Read.IsZero() {

@@ -175,7 +175,11 @@ export function Describe({ host, is, done }: { host: string; is?: S["Layout"]; d
                 onClick={() =>
                   set({ ...s, gaps: n ? [...s.gaps, [r, c]] : s.gaps.filter(([gr, gc]) => gr !== r || gc !== c) })
                 }
-                className={`num rounded border text-sm ${s.upright ? "min-h-20" : "min-h-10"} ${n ? "border-edge" : "barred border-line"}`}
+                className={[
+                  "num rounded border text-sm",
+                  s.upright ? "min-h-20" : "min-h-10",
+                  n ? "border-edge" : "barred border-line",
+                ].join(" ")}
               >
                 {n ?? ""}
               </button>

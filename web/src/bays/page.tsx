@@ -42,7 +42,10 @@ export default function BaysPage() {
                   <Link
                     to={`/bays?room=${encodeURIComponent(r)}`}
                     aria-current={r === room && !host ? "page" : undefined}
-                    className={`button small whitespace-nowrap ${r === room && !host ? "bg-raised" : "border-line text-soft"}`}
+                    className={[
+                      "button small whitespace-nowrap",
+                      r === room && !host ? "bg-raised" : "border-line text-soft",
+                    ].join(" ")}
                   >
                     all of {r}
                   </Link>

@@ -136,7 +136,10 @@ export default function SurveyPage() {
                       disabled={!now || act.isPending || !!found}
                       onClick={() => act.mutate({ act: "tap", bay: b.address })}
                       style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
-                      className={`min-h-14 rounded border text-center ${found ? "border-line bg-raised" : "border-edge font-semibold"}`}
+                      className={[
+                        "min-h-14 rounded border text-center",
+                        found ? "border-line bg-raised" : "border-edge font-semibold",
+                      ].join(" ")}
                     >
                       <span className="num block text-lg leading-tight">{b.name || b.number}</span>
                       <span className="tail block truncate text-xs tracking-normal">{found ?? ""}</span>

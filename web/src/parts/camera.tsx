@@ -21,10 +21,7 @@ export function ReadLabel({ read }: { read: (text: string) => void }) {
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="sheet fixed left-1/2 top-[4vh] z-50 w-[min(36rem,calc(100vw-1.5rem))] -translate-x-1/2 space-y-4 p-5"
-        >
+        <Dialog.Content aria-describedby={undefined} className="sheet dialog top-[4vh] max-w-[36rem] space-y-4 p-5">
           <Dialog.Title className="text-lg font-semibold">Hold the barcode of the label before the camera</Dialog.Title>
           <Camera
             read={(text) => {

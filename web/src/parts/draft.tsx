@@ -44,7 +44,7 @@ export function Drafts() {
     <AlertDialog.Root open={to !== ""} onOpenChange={(open) => !open && setTo("")}>
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <AlertDialog.Content className="sheet fixed left-1/2 top-[18vh] z-50 w-[min(28rem,calc(100vw-1.5rem))] -translate-x-1/2 space-y-4 p-5">
+        <AlertDialog.Content className="sheet dialog top-[18vh] max-w-[28rem] space-y-4 p-5">
           <AlertDialog.Title className="text-xl font-semibold">Leave this page?</AlertDialog.Title>
           <AlertDialog.Description>What you typed here was not sent, and would be lost.</AlertDialog.Description>
           <p className="flex flex-wrap gap-3">

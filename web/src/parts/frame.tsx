@@ -90,7 +90,10 @@ export function Frame({ children }: { children: ReactNode }) {
                 to={to}
                 end={to === "/"}
                 className={({ isActive }) =>
-                  `flex min-h-11 items-center px-2 ${isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft"}`
+                  [
+                    "flex min-h-11 items-center px-2",
+                    isActive ? "font-semibold text-ink underline decoration-2 underline-offset-8" : "text-soft",
+                  ].join(" ")
                 }
               >
                 {name}

@@ -62,7 +62,7 @@ export function Keys() {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="sheet fixed left-1/2 top-[8vh] z-50 max-h-[84vh] w-[min(32rem,calc(100vw-1.5rem))] -translate-x-1/2 overflow-y-auto p-5"
+          className="sheet dialog top-[8vh] max-h-[84vh] max-w-[32rem] overflow-y-auto p-5"
         >
           <Dialog.Title className="mb-3 text-xl font-semibold">Keys</Dialog.Title>
           <dl className="grid grid-cols-[9rem_1fr] gap-y-1.5">

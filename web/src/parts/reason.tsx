@@ -22,10 +22,7 @@ export function AskReason({
       <Dialog.Trigger className="button">{title}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="sheet fixed left-1/2 top-[12vh] z-50 w-[min(32rem,calc(100vw-1.5rem))] -translate-x-1/2 space-y-4 p-5"
-        >
+        <Dialog.Content aria-describedby={undefined} className="sheet dialog top-[12vh] max-w-[32rem] space-y-4 p-5">
           <Dialog.Title className="text-xl font-semibold">{title}</Dialog.Title>
           {children}
           <form

@@ -62,10 +62,7 @@ export function Search() {
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="sheet fixed left-1/2 top-[12vh] z-50 w-[min(38rem,calc(100vw-1.500rem))] -translate-x-1/2 p-3"
-        >
+        <Dialog.Content aria-describedby={undefined} className="sheet dialog top-[12vh] max-w-[38rem] p-3">
           <Dialog.Title className="sr-only">Search</Dialog.Title>
           <input
             autoFocus

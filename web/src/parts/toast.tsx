@@ -20,7 +20,10 @@ export function Tells({ children }: { children: ReactNode }) {
           <Toast.Root
             key={n.id}
             onOpenChange={(open) => !open && setNotes((all) => all.filter((x) => x.id !== n.id))}
-            className={`sheet flex items-start justify-between gap-4 bg-raised p-4 lg:px-4 lg:py-2 ${n.bad ? "border-replace" : "border-edge"}`}
+            className={[
+              "sheet flex items-start justify-between gap-4 bg-raised p-4 lg:px-4 lg:py-2",
+              n.bad ? "border-replace" : "border-edge",
+            ].join(" ")}
           >
             <Toast.Description>{n.text}</Toast.Description>
             <Toast.Close aria-label="Close this message" className="pointer-events-auto px-2">

@@ -44,7 +44,7 @@ export function SignInOver() {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-50 bg-ground opacity-80" />
         <Dialog.Content
-          className="sheet fixed left-1/2 top-[15vh] z-50 w-[min(28rem,calc(100vw-1.5rem))] -translate-x-1/2 space-y-4 p-5"
+          className="sheet dialog top-[15vh] max-w-[28rem] space-y-4 p-5"
           onEscapeKeyDown={(e) => e.preventDefault()}
           onInteractOutside={(e) => e.preventDefault()}
         >

@@ -66,7 +66,10 @@ export default function StoryPage() {
         {s.entries.map((e, i) => (
           <li
             key={i}
-            className={`grid gap-x-4 px-4 py-2 sm:grid-cols-[10.5rem_6rem_1fr] ${e.what === "unknown" ? "barred font-semibold" : ""}`}
+            className={[
+              "grid gap-x-4 px-4 py-2 sm:grid-cols-[10.5rem_6rem_1fr]",
+              e.what === "unknown" ? "barred font-semibold" : "",
+            ].join(" ")}
           >
             <span className="num text-soft">{exact(new Date(e.at))}</span>
             <span className="text-soft">{e.what}</span>

@@ -91,7 +91,10 @@ export default function CampaignPage() {
         {c.items.map((i) => (
           <li
             key={i.slot}
-            className={`grid grid-cols-[1.500rem_1fr_auto] gap-x-3 px-4 py-2 ${i.state === "now" ? "border-l-[6px] border-l-accent" : ""}`}
+            className={[
+              "grid grid-cols-[1.5rem_1fr_auto] gap-x-3 px-4 py-2",
+              i.state === "now" ? "border-l-[6px] border-l-accent" : "",
+            ].join(" ")}
           >
             <span aria-label={i.state}>{marks[i.state]}</span>
             <span>

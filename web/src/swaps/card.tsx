@@ -126,7 +126,11 @@ export default function PullCard() {
                   <span
                     key={b.number}
                     style={{ gridRow: b.row + 1, gridColumn: b.column + 1 }}
-                    className={`num flex items-center justify-center border text-xs ${sec.upright ? "h-14 w-6" : "h-7 w-14"} ${here ? "marked border-ink text-base font-bold" : "border-line text-soft"}`}
+                    className={[
+                      "num flex items-center justify-center border text-xs",
+                      sec.upright ? "h-14 w-6" : "h-7 w-14",
+                      here ? "marked border-ink text-base font-bold" : "border-line text-soft",
+                    ].join(" ")}
                   >
                     {b.name || b.number}
                   </span>

@@ -256,11 +256,7 @@ function Asked({ swap: w, word, title, what }: { swap: Swap; word: "hold" | "aba
       <Dialog.Trigger className="button small w-full border-line text-soft">{title}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ground opacity-80" />
-        <Dialog.Content
-          className={
-            "sheet fixed left-1/2 top-1/4 z-50 " + "w-[min(30rem,calc(100vw-2rem))] -translate-x-1/2 space-y-4 p-5"
-          }
-        >
+        <Dialog.Content className={"sheet dialog top-1/4 max-w-[30rem] space-y-4 p-5"}>
           <Dialog.Title className="text-xl font-semibold">
             {title}, of {w.old.tail}?
           </Dialog.Title>

@@ -231,7 +231,10 @@ function Edge({ at, label, below, move }: { at: number; label: string; below?: b
         }
       />
       <span
-        className={`num absolute right-1 text-[0.65rem] leading-none text-soft group-hover:text-ink ${below ? "top-[11px]" : "bottom-[11px]"}`}
+        className={[
+          "num absolute right-1 text-[0.65rem] leading-none text-soft group-hover:text-ink",
+          below ? "top-[11px]" : "bottom-[11px]",
+        ].join(" ")}
       >
         {clockOf(at)}
       </span>
