@@ -216,12 +216,12 @@ func remember(s *State, h *Host) error {
 			d.Busy, d.busyAt = busy, b.At
 		}
 	}
-	return s.catchUp(h, nil)
+	return catchUp(s, h, nil)
 }
 
 // catchUp adds to the records of a host's drives when they were seen and read last by its newest report. which are
 // their keys; nil means all.
-func (s *State) catchUp(h *Host, which map[string]bool) error {
+func catchUp(s *State, h *Host, which map[string]bool) error {
 	b, err := h.told()
 	if err != nil || b.Read.IsZero() {
 		return err

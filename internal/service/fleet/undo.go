@@ -28,7 +28,7 @@ func (s *State) Undo(b *store.Batch) error {
 	}
 	for host, keys := range of {
 		if h := s.Hosts[host]; h != nil {
-			failed = append(failed, s.catchUp(h, keys))
+			failed = append(failed, catchUp(s, h, keys))
 		}
 	}
 	if len(store.Of[store.Layout](b))+len(store.Of[store.Spot](b)) > 0 {
