@@ -292,16 +292,27 @@ func writeNew(tx *gorm.DB, rows []any) error {
 			return err
 		}
 	}
-	if len(readings) > 0 {
-		all := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(readings, 200)
-		if all.Error != nil {
-			return all.Error
+	for some := range slices.Chunk(readings, 200) {
+		if err := writeReadings(tx, some); err != nil {
+			return err
 		}
 	}
 	if len(pages) > 0 {
 		return tx.CreateInBatches(pages, 200).Error
 	}
 	return nil
+}
+
+// writeReadings inserts readings by one statement, without GORM's reflection: they are most of what is written.
+func writeReadings(tx *gorm.DB, readings []*Reading) error {
+	values := make([]any, 0, 3*len(readings))
+	for _, r := range readings {
+		values = append(values, r.Drive, r.At, r.Packed)
+	}
+	insert := "INSERT INTO readings (drive, at, packed) VALUES (?,?,?)" + strings.Repeat(",(?,?,?)", len(readings)-1) +
+		" ON CONFLICT DO NOTHING"
+	_, err := tx.Statement.ConnPool.ExecContext(tx.Statement.Context, insert, values...)
+	return err
 }
 
 // writeOver inserts or replaces rows, several drives or planned tests per statement.

@@ -360,7 +360,7 @@ func Metrics(attributes []Attribute) map[MetricName]float64 {
 
 // Implausible says why a value is impossible for the metric; empty for a possible value. An impossible value is kept as
 // unreadable and is not used: a count is never negative, and a field of all ones was not filled.
-func (m Metric) Implausible(v float64) string {
+func (m *Metric) Implausible(v float64) string {
 	least, most := 0.0, 1e18
 	switch {
 	case m.Unit == "°C":
@@ -390,6 +390,14 @@ func (m Metric) Implausible(v float64) string {
 		return fmt.Sprintf("%g %s is less than %g", v, m.Unit, least)
 	case v > most:
 		return fmt.Sprintf("%.17g %s is more than %g", v, m.Unit, most)
+	}
+	return ""
+}
+
+// Implausible gives the reason why a value of a named metric cannot be true, or "", also for an unknown metric.
+func Implausible(n MetricName, v float64) string {
+	if m := byName[n]; m != nil {
+		return m.Implausible(v)
 	}
 	return ""
 }

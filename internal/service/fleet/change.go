@@ -35,7 +35,7 @@ type Change struct {
 type DriveChange struct {
 	*Drive
 	Key  string
-	Says api.DriveReport
+	Says *api.DriveReport
 	// SeenBefore is when it was seen before this report; Dropped is true where it left its bus since then and came back
 	// by itself.
 	SeenBefore time.Time
@@ -51,8 +51,10 @@ const dropFor = 10 * time.Minute
 // TakeDrives is the first stage: which drives are reported, and where they are.
 func (s *State) TakeDrives(c *Change) {
 	disputed(s).sift(c)
-	for _, r := range c.Report.Drives {
-		desc := wire.ToDescription(r)
+	c.Drives = make([]DriveChange, 0, len(c.Report.Drives))
+	for i := range c.Report.Drives {
+		r := &c.Report.Drives[i]
+		desc := wire.ToDescription(*r)
 		key := desc.Key()
 		if key == "" {
 			continue
@@ -68,11 +70,11 @@ func (s *State) TakeDrives(c *Change) {
 			x.Keep = true
 		}
 		x.Drive, x.SeenBefore = d, d.SeenAt
-		x.Dropped = c.Live && s.dropped(c, d, r)
+		x.Dropped = c.Live && s.dropped(c, d, *r)
 		if c.Report.At.Before(d.FirstAt) {
 			d.FirstAt, x.Keep = c.Report.At, true
 		}
-		if s.takeFacts(c, d, desc, r) {
+		if s.takeFacts(c, d, desc, *r) {
 			x.Keep = true
 		}
 		d.Touch()

@@ -236,10 +236,8 @@ func Believable(rd api.Reading) api.Reading {
 	type value struct{ name, why string }
 	var impossible []value
 	for n, v := range rd.Metrics {
-		if m, known := drive.MetricByName(drive.MetricName(n)); known {
-			if why := m.Implausible(v); why != "" {
-				impossible = append(impossible, value{n, why})
-			}
+		if why := drive.Implausible(drive.MetricName(n), v); why != "" {
+			impossible = append(impossible, value{n, why})
 		}
 	}
 	if len(impossible) == 0 {

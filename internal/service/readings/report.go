@@ -74,7 +74,7 @@ func (s *State) Take(c *fleet.Change) {
 // sameBesideTime reports whether two readings without their metrics differ in nothing but their times.
 func sameBesideTime(a, b api.Reading) bool {
 	a.At = b.At
-	return reflect.DeepEqual(a, b)
+	return reflect.DeepEqual(&a, &b)
 }
 
 // undoTimes reverts when drives were seen and read, if the batch is not written: their own records may not be in it.

@@ -275,7 +275,7 @@ func (s *State) AcceptanceOf(key string) *Acceptance {
 // Take passes a report to the acceptance tests of its drives.
 func (s *State) Take(c *fleet.Change) {
 	for _, x := range c.Drives {
-		s.seen(c.Batch, x.Key, x.Drive, x.Says, c.Report.At)
+		s.seen(c.Batch, x.Key, x.Drive, *x.Says, c.Report.At)
 	}
 }
 
