@@ -67,7 +67,7 @@ func (s *State) BatchOf(d *fleet.Drive) []string {
 	return slices.Sorted(slices.Values(s.sameBatch(d, fleet.Place{})))
 }
 
-func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
+func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement, p *peers) grounds {
 	at := j.places[d.Key()]
 	filling := false
 	at.Every(func(x fleet.Place) { filling = filling || x.Filling })
@@ -84,15 +84,7 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
 		g.late = true
 	}
 	g.contested = s.fleet.Contested(d)
-	var latencies []float64
-	for _, k := range at.Peers {
-		if peer := s.fleet.Drives[k]; peer != nil && peer != d {
-			if p, ok := peer.Record["read_latency_seconds"].Last(); ok {
-				latencies = append(latencies, p.Value)
-			}
-		}
-	}
-	g.peers = health.Robust(latencies)
+	g.peers = p.group(d, at.Peers)
 	if at.Pool != nil {
 		g.scrub = j.scrubs[at.Pool.ID]
 	}
@@ -110,6 +102,47 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement) grounds {
 		g.mates = strings.Join(mates, " ")
 	}
 	return g
+}
+
+// peers gives the read latencies of the other drives of each group, as they are when it is made: each drive's is looked
+// up once.
+type peers struct {
+	fleet  *fleet.State
+	of     map[*string][]latency // by the first key in the list of a group
+	others []float64             // memory for those of one drive
+}
+
+// latency is the newest read latency of a drive, in seconds.
+type latency struct {
+	drive   *fleet.Drive
+	seconds float64
+}
+
+func peersOf(f *fleet.State) *peers { return &peers{fleet: f, of: map[*string][]latency{}} }
+
+// group are the latencies of the drives with the given keys but d.
+func (p *peers) group(d *fleet.Drive, keys []string) health.Group {
+	if len(keys) == 0 {
+		return health.Group{}
+	}
+	all, known := p.of[&keys[0]]
+	if !known {
+		for _, k := range keys {
+			if peer := p.fleet.Drives[k]; peer != nil {
+				if last, ok := peer.Record["read_latency_seconds"].Last(); ok {
+					all = append(all, latency{peer, last.Value})
+				}
+			}
+		}
+		p.of[&keys[0]] = all
+	}
+	p.others = p.others[:0]
+	for _, x := range all {
+		if x.drive != d {
+			p.others = append(p.others, x.seconds)
+		}
+	}
+	return health.Robust(p.others)
 }
 
 func (s *State) subject(d *fleet.Drive, at fleet.Place, g grounds) health.Subject {

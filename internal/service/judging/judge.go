@@ -100,11 +100,12 @@ func (s *State) Judge() map[string]Judged {
 	elapsed := now.Sub(j.at)
 	j.at, j.generation = now, s.Generation
 	look, moved, aged := s.changes(j, elapsed, now)
+	peers := peersOf(s.fleet)
 	settle := map[string]bool{}
 	for key := range look {
 		d := s.fleet.Drives[key]
 		was, known := j.of[key]
-		from := s.grounds(now, d, j)
+		from := s.grounds(now, d, j, peers)
 		if !known || was.from != from {
 			sub := s.subject(d, j.places[key], from)
 			was.hits, was.from = append(health.Evaluate(&sub, from.limits), s.ownHits(d, j.places[key])...), from

@@ -251,10 +251,10 @@ func setOn(req api.ThresholdSet, d *fleet.Drive, at fleet.Place) bool {
 func (s *State) revise(req api.ThresholdSet) {
 	now := s.Clock.Now()
 	s.Judge() // with the new thresholds: their findings are already open
-	j := s.judged
+	j, peers := s.judged, peersOf(s.fleet)
 	for key, d := range s.fleet.Drives {
 		if at := j.places[key]; len(d.Standing) > 0 && setOn(req, d, at) {
-			from := s.grounds(now, d, j)
+			from := s.grounds(now, d, j, peers)
 			sub := s.subject(d, at, from)
 			s.stand(key, d, health.Revise(d.Standing, &sub, from.limits, req.Name, now))
 		}

@@ -91,7 +91,7 @@ func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error)
 		}
 	}
 	of := s.Judge()
-	now, rules := s.Clock.Now(), health.ComparesWith(req.Name)
+	now, rules, peers := s.Clock.Now(), health.ComparesWith(req.Name), peersOf(s.fleet)
 	out.Rules = rules
 	since := now.Add(-time.Duration(out.Hours) * time.Hour)
 	for key, d := range s.fleet.Drives {
@@ -100,7 +100,7 @@ func (s *Service) TryThreshold(req api.ThresholdSet) (api.ThresholdTried, error)
 			continue
 		}
 		out.Drives++
-		from := s.grounds(now, d, s.judged)
+		from := s.grounds(now, d, s.judged, peers)
 		sub := s.subject(d, at, from)
 		limits := *from.limits
 		if limits.Set(req.Name, req.Value) != nil {
