@@ -47,7 +47,7 @@ func (m *Metrics) UnmarshalJSONFrom(from *jsontext.Decoder) error {
 			return &json.SemanticError{JSONKind: kind, Err: errors.New("a metric is a number")}
 		}
 		if (*m)[name], err = strconv.ParseFloat(string(text), 64); err != nil {
-			return &json.SemanticError{JSONKind: '0', Err: err}
+			return &json.SemanticError{JSONKind: '0', Err: errors.New("a metric is too large")}
 		}
 	}
 	_, err := from.ReadToken()

@@ -46,7 +46,7 @@ func TestMetrics(t *testing.T) {
 		`{"metrics": {"temperature_celsius": "hot"}}`: `within "/metrics": a metric is a number`,
 		`{"metrics": {"temperature_celsius": null}}`:  `within "/metrics": a metric is a number`,
 		`{"metrics": [1]}`:                            `within "/metrics": metrics are an object`,
-		`{"metrics": {"temperature_celsius": 1e999}}`: `value out of range`,
+		`{"metrics": {"temperature_celsius": 1e999}}`: `within "/metrics": a metric is too large`,
 	} {
 		require.ErrorContains(t, json.Unmarshal([]byte(text), &r), says)
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/labstack/echo/v5"
 
+	"lantern/internal/api"
 	"lantern/internal/bounds"
 	"lantern/internal/harmless"
 	"lantern/internal/service/problem"
@@ -62,10 +63,14 @@ func wrongJSON(err error) string {
 		return fmt.Sprintf("There is no field %s in this request.", meaning.JSONPointer)
 	case errors.As(err, &meaning):
 		at := cmp.Or(string(meaning.JSONPointer), "the whole request")
-		if meaning.Err != nil {
-			return fmt.Sprintf("%s: %v.", at, meaning.Err)
+		if meaning.GoType == reflect.TypeFor[*api.Metrics]() || meaning.GoType == reflect.TypeFor[api.Metrics]() {
+			return fmt.Sprintf("%s: %v.", at, meaning.Err) // our own words
 		}
-		return fmt.Sprintf("%s is %s; %s is needed.", at, kindWords(meaning.JSONKind), typeWords(meaning.GoType))
+		is := kindWords(meaning.JSONKind)
+		if n := len(meaning.JSONValue); meaning.Err != nil && n > 0 && n < 60 {
+			is = string(meaning.JSONValue)
+		}
+		return fmt.Sprintf("%s is %s; %s is needed.", at, is, typeWords(meaning.GoType))
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return "The JSON text ends too early."
 	case errors.As(err, &syntax):
