@@ -180,48 +180,69 @@ func benchFleet(b *testing.B, hosts, flagged int) {
 }
 
 // BenchmarkPast says what the notes of changes take on disk, for a report of 60 drives: each host of 20 reports 400
-// times, every five minutes, while temperatures, hours and counters move as they do; what the report itself adds is not
-// counted.
+// times, every five minutes, while temperatures, hours and counters move as they do; with the table of attributes that
+// ATA drives have, whose raw values move too, and without it. What the report itself adds is not counted.
 func BenchmarkPast(b *testing.B) {
-	for b.Loop() {
-		dir := b.TempDir()
-		s, c, reports := largeIn(b, dir, 20, 1)
-		const rounds = 400
-		for n := range rounds {
-			c.forward(5 * time.Minute)
-			for h := range reports {
-				r := reports[h]
-				r.Id, r.At = fmt.Sprint("r", h, " ", n), c.Now()
-				for i := range r.Drives {
-					r.Drives[i].Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
-					for _, m := range drive.Catalogue {
-						r.Drives[i].Reading.Metrics[string(m.Name)] = 0
-					}
-					r.Drives[i].Reading.Metrics["spare_available_percent"] = 100
-					r.Drives[i].Reading.Metrics["temperature_celsius"] = float64(30 + (n/12+i)%9)
-					r.Drives[i].Reading.Metrics["power_on_hours"] = float64(1000 + n/12)
-					r.Drives[i].Reading.Metrics["read_latency_seconds"] = 0.008 + float64((n*7+i)%13)/1e4
-				}
-				require.NoError(b, s.TakeReport(r.Host, r))
+	for _, attributes := range []int{0, 20} {
+		b.Run(fmt.Sprintf("attributes=%d", attributes), func(b *testing.B) {
+			for b.Loop() {
+				benchmarkPast(b, attributes)
 			}
-			require.NoError(b, s.Tick())
-		}
-		for more := true; more; {
-			var err error
-			more, err = s.Store.PackPast()
-			require.NoError(b, err)
-		}
-		require.NoError(b, s.Store.Close())
-		tables, _, err := store.Sizes(filepath.Join(dir, "lantern.db"))
-		require.NoError(b, err)
-		past, all := int64(0), int64(0)
-		for _, x := range tables {
-			if x.Name == "past" {
-				past = x.Bytes
-			}
-			all += x.Bytes
-		}
-		b.ReportMetric(float64(past)/float64(rounds*len(reports)), "bytes/report")
-		b.ReportMetric(float64(all-past)/float64(rounds*len(reports)), "others/report")
+		})
 	}
+}
+
+func benchmarkPast(b *testing.B, attributes int) {
+	dir := b.TempDir()
+	s, c, reports := largeIn(b, dir, 20, 1)
+	const rounds = 400
+	for n := range rounds {
+		c.forward(5 * time.Minute)
+		for h := range reports {
+			r := reports[h]
+			r.Id, r.At = fmt.Sprint("r", h, " ", n), c.Now()
+			for i := range r.Drives {
+				r.Drives[i].Reading = api.Reading{At: c.Now(), Metrics: map[string]float64{}}
+				for _, m := range drive.Catalogue {
+					r.Drives[i].Reading.Metrics[string(m.Name)] = 0
+				}
+				r.Drives[i].Reading.Metrics["spare_available_percent"] = 100
+				r.Drives[i].Reading.Metrics["temperature_celsius"] = float64(30 + (n/12+i)%9)
+				r.Drives[i].Reading.Metrics["power_on_hours"] = float64(1000 + n/12)
+				r.Drives[i].Reading.Metrics["read_latency_seconds"] = 0.008 + float64((n*7+i)%13)/1e4
+				for a := range attributes {
+					raw := int64(0)
+					switch a {
+					case 0:
+						raw = int64(30 + (n/12+i)%9) // the temperature
+					case 1:
+						raw = int64(1000 + n/12) // the hours
+					case 2, 3:
+						raw = int64(n * (i + 1000 + a)) // what was read and written
+					}
+					r.Drives[i].Reading.Attributes = append(r.Drives[i].Reading.Attributes,
+						api.Attribute{Id: a + 1, Value: 100, Worst: 100, Raw: raw})
+				}
+			}
+			require.NoError(b, s.TakeReport(r.Host, r))
+		}
+		require.NoError(b, s.Tick())
+	}
+	for more := true; more; {
+		var err error
+		more, err = s.Store.PackPast()
+		require.NoError(b, err)
+	}
+	require.NoError(b, s.Store.Close())
+	tables, _, err := store.Sizes(filepath.Join(dir, "lantern.db"))
+	require.NoError(b, err)
+	past, all := int64(0), int64(0)
+	for _, x := range tables {
+		if x.Name == "past" {
+			past = x.Bytes
+		}
+		all += x.Bytes
+	}
+	b.ReportMetric(float64(past)/float64(rounds*len(reports)), "bytes/report")
+	b.ReportMetric(float64(all-past)/float64(rounds*len(reports)), "others/report")
 }

@@ -106,11 +106,11 @@ func (s *Service) takeGroupLocked(group []*intake) {
 	}
 	var taken []*intake
 	var batches []*store.Batch
-	ids := map[string]bool{}
+	ids, unknown := s.usedIDs(group)
 	for _, in := range group {
-		h, err := s.checkLocked(in.from, &in.report)
-		if err == nil && ids[in.report.Id] {
-			err = errTaken
+		h, err := s.checkLocked(in.from, &in.report, ids)
+		if err == nil && unknown != nil {
+			err = unknown
 		}
 		if err != nil {
 			in.err = err
@@ -155,8 +155,22 @@ func (s *Service) takeGroupLocked(group []*intake) {
 	}
 }
 
-// checkLocked returns the host of a report, and corrects the times in it.
-func (s *Service) checkLocked(from string, r *api.Report) (*fleet.Host, error) {
+// usedIDs are the ids of reports in a group that were stored before.
+func (s *Service) usedIDs(group []*intake) (map[string]bool, error) {
+	var ids []string
+	for _, in := range group {
+		ids = append(ids, in.report.Id)
+	}
+	known, err := store.All[store.ReportID](s.Store, "id", "id IN ?", ids)
+	out := map[string]bool{}
+	for _, x := range known {
+		out[x.ID] = true
+	}
+	return out, err
+}
+
+// checkLocked returns the host of a report, and corrects the times in it. used are the ids of earlier reports.
+func (s *Service) checkLocked(from string, r *api.Report, used map[string]bool) (*fleet.Host, error) {
 	h := s.Fleet.Hosts[from]
 	if h != nil {
 		h.Known(r)
@@ -178,14 +192,8 @@ func (s *Service) checkLocked(from string, r *api.Report) (*fleet.Host, error) {
 			"The report is not complete.",
 		)
 	}
-	if slices.Contains(h.Taken, r.Id) {
+	if slices.Contains(h.Taken, r.Id) || used[r.Id] {
 		return nil, errTaken
-	}
-	switch _, err := store.One[store.ReportID](s.Store, "id = ?", r.Id); {
-	case err == nil:
-		return nil, errTaken
-	case !errors.Is(err, store.ErrNone):
-		return nil, err
 	}
 	return h, s.Fleet.Align(h, r)
 }

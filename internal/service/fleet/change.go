@@ -153,8 +153,9 @@ func (s *State) TakeHost(c *Change) {
 	h.Heard = true
 	c.Pools = slices.Clone(r.Pools)
 	c.Vanished = s.Unreported(h.Name, r.At, h.LastReport.Pools, r)
-	if lasting := withoutReadings(*r); !reflect.DeepEqual(lasting, h.LastReport) {
-		h.LastReport, h.Report = lasting, ledger.Document(lasting)
+	if !lasts(r, &h.LastReport) {
+		h.LastReport = withoutReadings(*r)
+		h.Report = ledger.Document(h.LastReport)
 	}
 	h.Host.Beside = ledger.Document(h.besides(c.Drives, r.Pools))
 	row := h.Host

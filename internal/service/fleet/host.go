@@ -3,6 +3,7 @@ package fleet
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"time"
@@ -124,6 +125,33 @@ func withoutReadings(r api.Report) api.Report {
 		r.Pools[i].Witness.At = time.Time{}
 	}
 	return r
+}
+
+// lasts reports whether a report without its readings and times is what was kept of an earlier one.
+func lasts(r, kept *api.Report) bool {
+	if len(r.Drives) != len(kept.Drives) {
+		return false
+	}
+	for i := range r.Drives {
+		if !sameDrive(&r.Drives[i], &kept.Drives[i]) {
+			return false
+		}
+	}
+	a, b := *r, *kept
+	a.Drives, b.Drives = nil, nil
+	a = withoutReadings(a)
+	return reflect.DeepEqual(&a, &b)
+}
+
+// sameDrive reports whether two reports of a drive differ in nothing that withoutReadings keeps.
+func sameDrive(a, b *api.DriveReport) bool {
+	return a.Identity == b.Identity && a.Path == b.Path && a.Section == b.Section && a.Bay == b.Bay &&
+		a.CapacityBytes == b.CapacityBytes && a.LogicalSectorBytes == b.LogicalSectorBytes &&
+		a.PhysicalSectorBytes == b.PhysicalSectorBytes && a.Firmware == b.Firmware && a.FormFactor == b.FormFactor &&
+		a.Medium == b.Medium && a.RotationRpm == b.RotationRpm && a.Zoned == b.Zoned && a.Port == b.Port &&
+		a.Blind == b.Blind && a.Looked == b.Looked &&
+		slices.Equal(a.Holds, b.Holds) && slices.Equal(a.Names, b.Names) &&
+		reflect.DeepEqual(&a.Layout, &b.Layout) && reflect.DeepEqual(a.Paths, b.Paths) && reflect.DeepEqual(a.Uses, b.Uses)
 }
 
 // beside is the rest of the newest report of a host, as stored: so that after a start everything is shown as before.
