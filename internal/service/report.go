@@ -106,7 +106,7 @@ func (s *Service) takeGroupLocked(group []*intake) {
 	}
 	var taken []*intake
 	var batches []*store.Batch
-	ids, unknown := s.usedIDs(group)
+	ids, unknown := usedIDs(s.Store, group)
 	for _, in := range group {
 		h, err := s.checkLocked(in.from, &in.report, ids)
 		if err == nil && unknown != nil {
@@ -156,12 +156,12 @@ func (s *Service) takeGroupLocked(group []*intake) {
 }
 
 // usedIDs are the ids of reports in a group that were stored before.
-func (s *Service) usedIDs(group []*intake) (map[string]bool, error) {
+func usedIDs(records *store.Store, group []*intake) (map[string]bool, error) {
 	var ids []string
 	for _, in := range group {
 		ids = append(ids, in.report.Id)
 	}
-	known, err := store.All[store.ReportID](s.Store, "id", "id IN ?", ids)
+	known, err := store.All[store.ReportID](records, "id", "id IN ?", ids)
 	out := map[string]bool{}
 	for _, x := range known {
 		out[x.ID] = true
