@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"strconv"
 	"sync"
 
@@ -23,7 +24,7 @@ func (m *Metrics) UnmarshalJSONFrom(from *jsontext.Decoder) error {
 		return from.SkipValue()
 	case '{':
 	default:
-		return &json.SemanticError{JSONKind: kind, Err: errors.New("metrics are an object of names and numbers")}
+		return &json.SemanticError{JSONKind: kind, Err: errors.New("they are not an object of names and numbers")}
 	}
 	if _, err := from.ReadToken(); err != nil {
 		return err
@@ -44,13 +45,23 @@ func (m *Metrics) UnmarshalJSONFrom(from *jsontext.Decoder) error {
 			return err
 		}
 		if kind := text.Kind(); kind != '0' {
-			return &json.SemanticError{JSONKind: kind, Err: errors.New("a metric is a number")}
+			return &json.SemanticError{JSONKind: kind, Err: fmt.Errorf("%s is not a number", name)}
 		}
 		if (*m)[name], err = strconv.ParseFloat(string(text), 64); err != nil {
-			return &json.SemanticError{JSONKind: '0', Err: errors.New("a metric is too large")}
+			return &json.SemanticError{JSONKind: '0', Err: fmt.Errorf("%s is too large", name)}
 		}
 	}
 	_, err := from.ReadToken()
+	return err
+}
+
+// UnmarshalJSON does the same for encoding/json, which would read null as 0: a count that is not known is not 0.
+func (m *Metrics) UnmarshalJSON(text []byte) error {
+	err := json.Unmarshal(text, m)
+	var meaning *json.SemanticError
+	if errors.As(err, &meaning) && meaning.Err != nil {
+		return fmt.Errorf("metrics: %w", meaning.Err)
+	}
 	return err
 }
 

@@ -43,13 +43,16 @@ func TestMetrics(t *testing.T) {
 	}
 	var r Reading
 	for text, says := range map[string]string{
-		`{"metrics": {"temperature_celsius": "hot"}}`: `within "/metrics": a metric is a number`,
-		`{"metrics": {"temperature_celsius": null}}`:  `within "/metrics": a metric is a number`,
-		`{"metrics": [1]}`:                            `within "/metrics": metrics are an object`,
-		`{"metrics": {"temperature_celsius": 1e999}}`: `within "/metrics": a metric is too large`,
+		`{"metrics": {"temperature_celsius": "hot"}}`: "temperature_celsius is not a number",
+		`{"metrics": {"temperature_celsius": null}}`:  "temperature_celsius is not a number",
+		`{"metrics": [1]}`:                            "they are not an object of names and numbers",
+		`{"metrics": {"temperature_celsius": 1e999}}`: "temperature_celsius is too large",
 	} {
 		require.ErrorContains(t, json.Unmarshal([]byte(text), &r), says)
+		require.EqualError(t, stdjson.Unmarshal([]byte(text), &r), "metrics: "+says, "by the other package")
 	}
+	require.NoError(t, stdjson.Unmarshal([]byte(`{"metrics": {"temperature_celsius": 31}}`), &r))
+	require.Equal(t, Metrics{"temperature_celsius": 31}, r.Metrics)
 }
 
 // FuzzMetrics: no text is read in another way than as a map of numbers. A map takes null as 0, which a metric that is

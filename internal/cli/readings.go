@@ -21,9 +21,9 @@ import (
 
 // reading is one line of an export.
 type reading struct {
-	Drive   string             `json:"drive"`
-	At      time.Time          `json:"at"`
-	Metrics map[string]float64 `json:"metrics"`
+	Drive   string      `json:"drive"`
+	At      time.Time   `json:"at"`
+	Metrics api.Metrics `json:"metrics"`
 	// Pool and Group are optional, for judging: latencies are compared within a group.
 	Pool  string `json:"pool,omitempty"`
 	Group string `json:"group,omitempty"`

@@ -262,12 +262,9 @@ func TestHabits(t *testing.T) {
 		os.WriteFile(
 			file,
 			[]byte(
-				`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+strings.Replace(
-					more,
-					"pending_sectors",
-					"pending_sector",
-					1,
-				),
+				`{"drive":"nobody","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":7}}`+"\nnot json\n"+
+					strings.Replace(more, "pending_sectors", "pending_sector", 1)+"\n"+
+					`{"drive":"ZU006","at":"2024-02-29T12:00:00Z","metrics":{"pending_sectors":null}}`,
 			),
 			0o600,
 		),
@@ -281,6 +278,7 @@ func TestHabits(t *testing.T) {
 		bad.err,
 		"line 3 was refused: no metric \"pending_sector\"; did you mean pending_sectors?",
 	)
+	require.Contains(t, bad.err, "was refused: metrics: pending_sectors is not a number", "it is not 0")
 	require.Contains(
 		t,
 		d.run("--output", "csv", "readings", "export", rising[0].Tail),

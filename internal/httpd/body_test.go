@@ -55,8 +55,8 @@ func TestWrongBodies(t *testing.T) {
 		require.Equal(t, 1, strings.Count(got+"#", ".#"), got)
 	}
 	for body, says := range map[string]string{
-		`{"drives":[{"reading":{"metrics":{"pending_sectors":null}}}]}`: "/drives/0/reading/metrics: a metric is a number",
-		`{"drives":[{"reading":{"metrics":[]}}]}`:                       "/drives/0/reading/metrics: metrics are an object",
+		`{"drives":[{"reading":{"metrics":{"pending_sectors":null}}}]}`: "/drives/0/reading/metrics: pending_sectors is not a number.",
+		`{"drives":[{"reading":{"metrics":[]}}]}`:                       "/drives/0/reading/metrics: they are not an object",
 		`{"drives":[{},{"bay":"7"}]}`:                                   "/drives/1/bay is a text; a whole number",
 		`{"at":"yesterday"}`:                                            "/at is a text; a time such as 2026-11-03T06:30:00Z is needed.",
 		`{"drives":{}}`:                                                 "/drives is an object; a list is needed.",

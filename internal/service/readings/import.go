@@ -12,9 +12,9 @@ import (
 
 // Line is one reading in an export.
 type Line struct {
-	Drive   string             `json:"drive"`
-	At      time.Time          `json:"at"`
-	Metrics map[string]float64 `json:"metrics"`
+	Drive   string      `json:"drive"`
+	At      time.Time   `json:"at"`
+	Metrics api.Metrics `json:"metrics"`
 }
 
 // mostRefused is the number of refused lines that are reported.
