@@ -94,6 +94,7 @@ stack-tools:
 check: ## formatting and go vet
 	@test -z "$$(gofmt -l cmd compare packaging internal web/*.go)" || { echo "not formatted:"; gofmt -l cmd compare packaging internal web/*.go; exit 1; }
 	$(GO) vet ./...
+	cd compare && $(GO) vet ./...
 
 fmt: web/node_modules/.installed ## format Go and the console
 	gofmt -w cmd compare packaging internal web/*.go
