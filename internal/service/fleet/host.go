@@ -244,16 +244,13 @@ func remember(s *State, h *Host) error {
 			d.Busy, d.busyAt = busy, b.At
 		}
 	}
-	return catchUp(s, h, nil)
+	catchUp(s, h, b, nil)
+	return nil
 }
 
 // catchUp adds to the records of a host's drives when they were seen and read last by its newest report. which are
 // their keys; nil means all.
-func catchUp(s *State, h *Host, which map[string]bool) error {
-	b, err := h.told()
-	if err != nil || b.Read.IsZero() {
-		return err
-	}
+func catchUp(s *State, h *Host, b beside, which map[string]bool) {
 	for _, r := range h.LastReport.Drives {
 		key := wire.ToIdentity(r.Identity).Key()
 		d := s.Drives[key]
@@ -271,7 +268,6 @@ func catchUp(s *State, h *Host, which map[string]bool) error {
 			d.SeenAt = b.At
 		}
 	}
-	return nil
 }
 
 // HearAgent records what a host's agent reports about itself.

@@ -28,7 +28,9 @@ func (s *State) Undo(b *store.Batch) error {
 	}
 	for host, keys := range of {
 		if h := s.Hosts[host]; h != nil {
-			failed = append(failed, catchUp(s, h, keys))
+			told, err := h.told()
+			failed = append(failed, err)
+			catchUp(s, h, told, keys)
 		}
 	}
 	if len(store.Of[store.Layout](b))+len(store.Of[store.Spot](b)) > 0 {
