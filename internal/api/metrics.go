@@ -73,7 +73,7 @@ type names struct {
 
 var known = names{seen: map[string]string{}}
 
-// of gives the string that a JSON text has. The first different ones are kept, so many that all metrics are among them.
+// of gives the string of a JSON text. It keeps the first 1,000 different ones, more than there are metrics.
 func (n *names) of(text jsontext.Value) (string, error) {
 	if bytes.IndexByte(text, '\\') >= 0 {
 		name, err := jsontext.AppendUnquote(nil, text)

@@ -72,7 +72,7 @@ var earliest, latest = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(22
 func Check(v any) error {
 	value := reflect.ValueOf(v)
 	name := value.Type().Name()
-	// Errors about a number name it in people's words, except in reports, which no person writes.
+	// Numbers are checked in reports only: for a request of a person the service has errors that say more.
 	_, numbers := v.(api.Report)
 	n := nodeOf(what{value.Type(), load().Components.Schemas[name], numbers, false})
 	if f := n.check(value); f != nil {

@@ -60,7 +60,7 @@ func (c *Rehearsal) Check() error {
 	} else {
 		cache, err := os.UserCacheDir()
 		if err != nil {
-			return fmt.Errorf("there is no cache folder here (%w): choose a folder with --data", err)
+			return fmt.Errorf("no cache folder is known (%w): choose a folder with --data", err)
 		}
 		c.Data = filepath.Join(cache, "lantern", "practice", url.PathEscape(c.Pool))
 	}

@@ -217,7 +217,7 @@ func (g gauges) drives(m views.Measures) {
 		}
 		g.set(
 			"lantern_drive_flagged",
-			"A drive, and its verdict as a label: 1 unless it is sound.",
+			"A drive, and its verdict as a label: 0 if the verdict is sound, else 1.",
 			truth(d.Verdict != "sound"),
 			append(labels, "verdict", string(d.Verdict))...)
 		if d.HasCelsius {

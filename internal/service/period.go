@@ -389,7 +389,7 @@ func periodFirst(p period, r api.PeriodReport) (out []string) {
 		}
 	}
 	if n := len(r.Warranties); n > 0 {
-		say("The warranty of %s ends within 90 days.", words.Count(n, "drive"))
+		say("The warranty of %s ends in the next 90 days.", words.Count(n, "drive"))
 	}
 	return out
 }

@@ -109,8 +109,8 @@ func raw(file string) (*sql.DB, error) {
 
 type table struct{ name, made string }
 
-// schema reads how tables were made, and what is made after them: indexes. What is kept of earlier moments is left out:
-// with notes lost, a moment would be told as it never was.
+// schema reads how tables were made, and what is made after them: indexes. The notes of changes are left out: if some
+// are lost, earlier states would be shown wrong.
 func schema(db *sql.DB) (tables []table, later []string, err error) {
 	rows, err := db.Query(`SELECT type, name, coalesce(sql, '') FROM sqlite_master
 		WHERE name NOT LIKE 'sqlite_%' AND substr(name, 1, 5) <> 'past_'`)

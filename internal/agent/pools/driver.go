@@ -28,8 +28,7 @@ type Snapshot struct {
 	Witness *Witness
 }
 
-// Witness is a second source for a pool's members and states. Differs are its differences from the
-// first.
+// Witness is a second source for a pool's members and states. Differs are its differences from the first.
 type Witness struct {
 	Source  string
 	Differs []string

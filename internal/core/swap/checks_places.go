@@ -15,7 +15,7 @@ type SeatFacts struct {
 	Slot string
 	// Unknown says why the state of the pool is not known; empty when it is known.
 	Unknown string
-	// Witness is the second, independent account of the members and their states. WitnessAt is when it was read, zero
+	// Witness is the second, independent source for the members and their states. WitnessAt is when it was read, zero
 	// when it was not; Differs lists the differences between the two sources.
 	Witness   string
 	WitnessAt time.Time

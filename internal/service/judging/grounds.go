@@ -104,8 +104,8 @@ func (s *State) grounds(now time.Time, d *fleet.Drive, j *judgement, p *peers) g
 	return g
 }
 
-// peers gives the read latencies of the other drives of each group, as they are when it is made: each drive's is looked
-// up once.
+// peers gives the read latencies of the other drives of each group. It looks each drive up once, and is made for one
+// judgement only.
 type peers struct {
 	fleet  *fleet.State
 	of     map[*string][]latency // by the first key in the list of a group

@@ -62,7 +62,7 @@ func (s *State) Take(c *fleet.Change) {
 				d.Reading.Attributes = before.Attributes // an unreadable or past page does not delete known values
 			}
 			x.Newest = true
-			// The record of the host, which is written with each of its newest reports, has the times of its drives.
+			// Times alone are in the record of the host, which each newest report writes.
 			x.Keep = x.Keep || !c.Live || rd.At.Before(before.At) || !sameBesideTime(d.Reading, before)
 		}
 		for _, p := range rd.Unreadable {

@@ -252,8 +252,8 @@ type counts struct {
 	pace pace
 }
 
-// Counts are the numbers of drives by the states of their tests. In a large fleet, where counting takes long, they may
-// be as old as twenty times that duration.
+// Counts are the numbers of drives by the states of their tests. Counting a large fleet takes long, so it is done again
+// only after twenty times the duration of the last count.
 func (s *Service) Counts() (map[string]int, error) {
 	c := &s.counts
 	c.mu.Lock()

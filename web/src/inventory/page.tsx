@@ -11,7 +11,7 @@ import { count } from "../parts/format";
 /** The lists that are asked for most; each is a condition of the command line as well. */
 const lists: [name: string, where: string][] = [
   ["All", ""],
-  ["Warranty ends within 90 days", "warranty_days>=0,warranty_days<90"],
+  ["Warranty ends in the next 90 days", "warranty_days>=0,warranty_days<90"],
   ["Warranty ended", "warranty_days<0"],
   ["Sent back", "state=sent-back"],
   ["Ordered", "state=ordered"],
