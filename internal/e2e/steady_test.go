@@ -69,8 +69,9 @@ func TestSteadyConsole(t *testing.T) {
 		"sign in again",
 		chromedp.SendKeys(`//div[@role="dialog"]//input`, token),
 		chromedp.Click(`//div[@role="dialog"]//button`),
+		chromedp.WaitNotPresent(`//div[@role="dialog"]`),
 	)
-	b.see("ZU006")
+	b.see("It would have flagged", "ZU006")
 	require.Contains(
 		t,
 		b.ask(`document.querySelector("input[placeholder*=pending]").value`),

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lantern/internal/api"
+	"lantern/internal/service/people"
 	"lantern/internal/store"
 )
 
@@ -157,6 +158,24 @@ func TestSessions(t *testing.T) {
 	}
 	require.NoError(t, ctx.Err(), "the stream ends with the session")
 	require.Empty(t, list(bo))
+}
+
+// TestUnreadRecords: while the records of tokens and sessions cannot be read, nobody is told that their session has
+// ended or that their token is wrong, and nobody is let in.
+func TestUnreadRecords(t *testing.T) {
+	s := newSite(t)
+	session, err := s.server.Service.People.SignIn(s.person, people.Caller{})
+	require.NoError(t, err)
+	require.NoError(t, s.store.Close())
+	for range 2 * freeTries {
+		status, answer := s.with(s.person, "GET", "/round", "")
+		require.Equal(t, 500, status, answer)
+		status, answer, _ = s.call("GET", "/round", "", "Cookie", s.server.cookieName()+"="+session)
+		require.Equal(t, 500, status, answer)
+		require.NotContains(t, answer, "signed in")
+	}
+	status, answer, _ := s.call("POST", "/session", `{"token":"`+s.person+`"}`)
+	require.Equal(t, 500, status, answer)
 }
 
 // TestWrongTokens: guesses are slowed down and counted, and make a notice; a valid token works after the wait.

@@ -217,7 +217,11 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 			return s.byToken(c, next, token, agents)
 		}
 		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
-			if who, id, ok := s.Service.People.SessionOf(cookie.Value); ok {
+			who, id, err := s.Service.People.SessionOf(cookie.Value)
+			if err != nil && !errors.Is(err, people.ErrUnknown) {
+				return err // nobody knows whether the session has ended
+			}
+			if err == nil {
 				if r.Method != http.MethodGet && !s.sameOrigin(r) {
 					return &problem.Problem{
 						Status: 403,
@@ -251,9 +255,11 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 			}
 			return next(c)
 		}
-	} else if who, ok := s.Service.People.Person(token); ok {
+	} else if who, err := s.Service.People.Person(token); err == nil {
 		s.tries.worked(from)
-		return s.as(c, next, who, func() bool { _, ok := s.Service.People.Person(token); return ok })
+		return s.as(c, next, who, func() bool { _, err := s.Service.People.Person(token); return err == nil })
+	} else if !errors.Is(err, people.ErrUnknown) {
+		return err // nobody knows whether the token is valid
 	}
 	// A client with a valid token never waits because of others at the same address.
 	if err := s.tries.wait(from, time.Now()); err != nil {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -32,8 +33,8 @@ func TestWhoIsLetIn(t *testing.T) {
 			for _, token := range tokens {
 				rows, err := store.All[store.Token](st, "name", "hash = ?", secret.Hash(token))
 				require.NoError(t, err)
-				_, in := s.People.Person(token)
-				require.Equal(t, len(rows) == 1, in)
+				_, err = s.People.Person(token)
+				require.Equal(t, len(rows) == 1, err == nil)
 			}
 			for _, session := range sessions {
 				rows, err := store.All[store.Session](st, "id", "hash = ?", secret.Hash(session))
@@ -44,10 +45,10 @@ func TestWhoIsLetIn(t *testing.T) {
 					require.NoError(t, err)
 					alive = len(of) == 1
 				}
-				r, id, in := s.People.SessionOf(session)
-				require.Equal(t, alive, in)
+				r, id, err := s.People.SessionOf(session)
+				require.Equal(t, alive, err == nil)
 				require.Equal(t, alive, s.People.Lives(session))
-				if in {
+				if err == nil {
 					require.Equal(t, rows[0].ID, id)
 					have, err := s.People.People("")
 					require.NoError(t, err)
@@ -89,6 +90,30 @@ func TestWhoIsLetIn(t *testing.T) {
 	})
 }
 
+// TestEndedStaysEnded: a session that is ended while a request uses it is not opened again by noting its use.
+func TestEndedStaysEnded(t *testing.T) {
+	s, _ := nothingYet(t)
+	token, err := s.People.NewToken("ida")
+	require.NoError(t, err)
+	admin := people.Rights{Name: "ida", Role: api.Admin}
+	for range 60 {
+		session, err := s.People.SignIn(token, people.Caller{})
+		require.NoError(t, err)
+		_, id, err := s.People.SessionOf(session)
+		require.NoError(t, err)
+		long := time.Now().Add(-time.Hour).UTC()
+		require.NoError(t, store.Set[store.Session](s.Store, "seen_at", long, "id = ?", id))
+		var together sync.WaitGroup
+		together.Go(func() { _ = s.People.EndSession(admin, id) })
+		for range 2 {
+			together.Go(func() { _, _, _ = s.People.SessionOf(session) })
+		}
+		together.Wait()
+		_, _, err = s.People.SessionOf(session)
+		require.ErrorIs(t, err, store.ErrNone)
+	}
+}
+
 // BenchmarkLetIn says how long it takes to make out who asks, while records are written all the time.
 func BenchmarkLetIn(b *testing.B) {
 	s, c, reports := large(b, 2)
@@ -112,7 +137,7 @@ func BenchmarkLetIn(b *testing.B) {
 		}
 	}()
 	for b.Loop() {
-		if _, _, ok := s.People.SessionOf(session); !ok {
+		if _, _, err := s.People.SessionOf(session); err != nil {
 			b.Fatal("it is open")
 		}
 	}

@@ -395,6 +395,16 @@ func Remove[T any](s *Store, where string, args ...any) (n int64, err error) {
 	return r.RowsAffected, full(r.Error)
 }
 
+// Set writes one column of the rows that match, and adds none.
+func Set[T any](s *Store, column string, value any, where string, args ...any) error {
+	var record T
+	r := s.db.Model(&record).Where(where, args...).Update(column, value)
+	if letsIn(&record) {
+		s.ways.Add(1)
+	}
+	return full(r.Error)
+}
+
 // Size is the size of the database on disk in bytes, with indexes and free pages.
 func (s *Store) Size() (bytes int64, err error) {
 	var pages, size int64

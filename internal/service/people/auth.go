@@ -2,6 +2,7 @@ package people
 
 import (
 	"crypto/subtle"
+	"errors"
 	"strings"
 	"time"
 
@@ -28,15 +29,14 @@ func (s *State) NewToken(name string) (string, error) {
 	return s.newToken(store.Token{Name: name, Role: string(api.Admin)})
 }
 
-// Person gives the person of a token, and their rights.
-func (s *State) Person(token string) (Rights, bool) {
+// Person gives the person of a token, and their rights. The error is ErrUnknown if the token is not valid; any
+// other means that the records could not be read.
+func (s *State) Person(token string) (Rights, error) {
 	if !strings.HasPrefix(token, secret.PersonPrefix) {
-		return Rights{}, false
+		return Rights{}, ErrUnknown
 	}
 	hash := secret.Hash(token)
-	t, err := s.tokens.get(s.Store, "hash "+string(hash), "hash = ?", hash)
-	r := rightsOf(t)
-	return r, err == nil && !r.ended(time.Now())
+	return s.rights("hash "+string(hash), "hash = ?", hash)
 }
 
 // Lifetime of sessions, in real time: it does not depend on the lab's clock.
@@ -69,6 +69,9 @@ func (s *State) UseLink(code string, from Caller) (session string, err error) {
 			err = store.ErrNone
 		}
 	}
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return "", err
+	}
 	if err != nil {
 		return "", problem.New(
 			401,
@@ -82,8 +85,11 @@ func (s *State) UseLink(code string, from Caller) (session string, err error) {
 
 // SignIn opens a session with a person's token.
 func (s *State) SignIn(token string, from Caller) (session string, err error) {
-	r, ok := s.Person(strings.TrimSpace(token))
-	if !ok {
+	r, err := s.Person(strings.TrimSpace(token))
+	if err != nil && !errors.Is(err, ErrUnknown) {
+		return "", err
+	}
+	if err != nil {
 		return "", problem.New(
 			401,
 			"bad-token",
@@ -157,22 +163,24 @@ func (s *State) session(session string) (store.Session, error) {
 	return s.sessions.get(s.Store, string(hash), "hash = ?", hash)
 }
 
-// SessionOf gives the person, the session, and the rights of a session secret. It records the use of the session.
-func (s *State) SessionOf(session string) (r Rights, id string, ok bool) {
+// SessionOf gives the rights of the person of a session, and the id of the session. It records the use of the session.
+// The error is ErrUnknown if the session has ended; any other means that the records could not be read.
+func (s *State) SessionOf(session string) (r Rights, id string, err error) {
 	x, err := s.session(session)
-	now := time.Now().UTC()
-	if err != nil || !now.Before(x.Expires) || !x.SeenAt.IsZero() && now.Sub(x.SeenAt) > sessionIdle {
-		return r, "", false
+	if err != nil {
+		return r, "", err
 	}
-	if r, ok = s.RightsOf(x.Name); ok && now.Sub(x.SeenAt) > seenEach {
-		x.SeenAt = now
-		b := &store.Batch{}
-		b.Put(&x)
-		if err := s.Store.Write(b); err != nil { // it is used only in the list of sessions
-			s.Log.Debug("the time of a session could not be written down", "error", err)
+	now := time.Now().UTC()
+	if !now.Before(x.Expires) || !x.SeenAt.IsZero() && now.Sub(x.SeenAt) > sessionIdle {
+		return r, "", ErrUnknown
+	}
+	if r, err = s.RightsOf(x.Name); err == nil && now.Sub(x.SeenAt) > seenEach {
+		// Only a session that is still open is changed: one that was ended meanwhile is not opened again.
+		if err := store.Set[store.Session](s.Store, "seen_at", now, "hash = ?", x.Hash); err != nil {
+			s.Log.Debug("the time of a session could not be written", "error", err)
 		}
 	}
-	return r, x.ID, ok
+	return r, x.ID, err
 }
 
 // Lives reports whether a session is still open; this does not count as use.
@@ -181,8 +189,8 @@ func (s *State) Lives(session string) bool {
 	if err != nil || !time.Now().Before(x.Expires) {
 		return false
 	}
-	_, ok := s.RightsOf(x.Name)
-	return ok
+	_, err = s.RightsOf(x.Name)
+	return err == nil
 }
 
 // Sessions are the open sessions of somebody; of everybody for an admin.

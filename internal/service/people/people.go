@@ -2,6 +2,7 @@ package people
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -171,7 +172,11 @@ func (s *State) PersonMay(name string, role api.Role) error {
 	if !among(have, name) {
 		return noPerson(name, have)
 	}
-	if r, ok := s.RightsOf(name); !ok || !r.May(role) {
+	r, err := s.RightsOf(name)
+	if err != nil && !errors.Is(err, ErrUnknown) {
+		return err
+	}
+	if err != nil || !r.May(role) {
 		return problem.New(409, "cannot-lead", "Name somebody who may, or let an admin give them that role.",
 			"%s may not work on drives: their role is %s, or their token has ended.", name, r.Role)
 	}

@@ -51,11 +51,26 @@ func rightsOf(t store.Token) Rights {
 // ended reports whether a token has expired.
 func (r Rights) ended(now time.Time) bool { return !r.Ends.IsZero() && !now.Before(r.Ends) }
 
-// RightsOf are the rights of a known person whose token has not expired.
-func (s *State) RightsOf(name string) (Rights, bool) {
-	t, err := s.tokens.get(s.Store, "name "+name, "name = ?", name)
+// ErrUnknown means that there is no such person, no such valid token, or no such open session.
+var ErrUnknown = store.ErrNone
+
+// RightsOf are the rights of a known person whose token has not expired. The error is ErrUnknown if there is no such
+// person; any other means that the records could not be read.
+func (s *State) RightsOf(name string) (Rights, error) {
+	return s.rights("name "+name, "name = ?", name)
+}
+
+// rights reads the person of a token's record, or gives ErrUnknown if there is none or it has expired.
+func (s *State) rights(key, where string, arg any) (Rights, error) {
+	t, err := s.tokens.get(s.Store, key, where, arg)
+	if err != nil {
+		return Rights{}, err
+	}
 	r := rightsOf(t)
-	return r, err == nil && !r.ended(time.Now())
+	if r.ended(time.Now()) {
+		return Rights{}, ErrUnknown
+	}
+	return r, nil
 }
 
 // Forbidden is the problem for a person whose role is too low.

@@ -107,6 +107,23 @@ describe("a question", () => {
     expect(sent.filter((r) => r.headers.get("Idempotency-Key") === "k")).toHaveLength(2);
     expect(api.signedOut()).toBe(false);
   });
+  it("whose refusal comes after somebody has signed in again is asked again, and the session is not said to be ended", async () => {
+    answers.push(json(200, { hosts: 1 }));
+    await api.got(api.client.GET("/round"));
+    const refused = json(401, { type: "no-session", title: "Sign in first.", status: 401 }, "application/problem+json");
+    let late = () => {};
+    answers.push(refused, () => new Promise((come) => (late = () => void refused().then(come))));
+    answers.push(json(200, { hosts: 2 }), json(200, { hosts: 3 }));
+    const first = api.got(api.client.GET("/round"));
+    const second = api.got(api.client.GET("/round"));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(api.signedOut()).toBe(true);
+    api.resume();
+    await expect(first).resolves.toEqual({ hosts: 2 });
+    late();
+    await expect(second).resolves.toEqual({ hosts: 3 });
+    expect(api.signedOut()).toBe(false);
+  });
   it("answered without words says the status", async () => {
     answers.push(() => Promise.resolve(new Response("oops", { status: 500 })));
     await expect(api.got(api.client.GET("/round"))).rejects.toThrow("The service answered 500.");

@@ -21,6 +21,7 @@ function count(n: number) {
 /** Whether the session has ended while a page is open; requests wait until somebody signs in again. */
 let ended = false,
   known = false,
+  signIns = 0,
   waiting: (() => void)[] = [];
 const endWatchers = new Set<() => void>();
 export const watchSignedOut = (f: () => void) => (endWatchers.add(f), () => void endWatchers.delete(f));
@@ -32,6 +33,7 @@ function end() {
 /** resume lets all that waited go on, after the same person has signed in again. */
 export function resume() {
   ended = false;
+  signIns++;
   endWatchers.forEach((f) => f());
   waiting.forEach((go) => go());
   waiting = [];
@@ -106,6 +108,7 @@ async function patient(request: Request): Promise<Response> {
 async function loyal(asked: Request): Promise<Response> {
   const request = asOf(asked, "/api/v1");
   for (;;) {
+    const sentAfter = signIns;
     const answer = await patient(request.clone());
     if (answer.status !== 401) {
       known ||= answer.ok;
@@ -117,6 +120,8 @@ async function loyal(asked: Request): Promise<Response> {
       go(`/sign-in?to=${encodeURIComponent(here() + location.search)}`);
       return answer;
     }
+    // Somebody signed in while this answer was on its way: it is about the session before.
+    if (sentAfter !== signIns) continue;
     end();
     await new Promise<void>((go) => waiting.push(go));
   }
