@@ -113,6 +113,24 @@ func scrub(v reflect.Value, lines bool) {
 	}
 }
 
+// Plain reports whether Scrub would change nothing in a value that was read from a JSON text: the text has no character
+// besides printable ASCII and spaces between values, no escape in a string, and no long string.
+func Plain(json []byte) bool {
+	last := 0 // the place of the last quotation mark
+	for i, c := range json {
+		if c >= 0x7F || c == '\\' || c < 0x20 && c != '\n' && c != '\r' && c != '\t' {
+			return false
+		}
+		if c == '"' {
+			if i-last > mostRunes {
+				return false
+			}
+			last = i
+		}
+	}
+	return true
+}
+
 // exported has the exported fields of each structure, by its reflect.Type.
 var exported sync.Map
 

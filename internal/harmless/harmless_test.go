@@ -1,6 +1,7 @@
 package harmless
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -69,5 +70,25 @@ func FuzzLine(f *testing.F) {
 		if len(out) < mostRunes {
 			require.Equal(t, out, Line(out))
 		}
+	})
+}
+
+// FuzzPlain: of a JSON text that is plain, nothing is scrubbed, whatever its values are read into.
+func FuzzPlain(f *testing.F) {
+	require.True(f, Plain([]byte(`{"host":"skerry","drives":[{"bay":7,"says":"a b"}]}`+"\n")))
+	f.Add(`{"a":"b","c":["d\u001b",{"e\n":"f"}]}`)
+	f.Add(`"` + strings.Repeat("x", mostRunes+1) + `"`)
+	f.Add("[\"\u202e\"\t,\"\x7f\"]")
+	f.Fuzz(func(t *testing.T, text string) {
+		var v, was any
+		if json.Unmarshal([]byte(text), &v) != nil {
+			return
+		}
+		require.NoError(t, json.Unmarshal([]byte(text), &was))
+		Scrub(&v, false)
+		if Plain([]byte(text)) {
+			require.Equal(t, was, v)
+		}
+		require.False(t, Plain([]byte(text+"\\")))
 	})
 }

@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -22,43 +23,55 @@ import (
 
 // take reads a JSON body. Unknown fields are errors, because a mistyped field must not be ignored.
 func take[T any](c *echo.Context, limit int64) (v T, err error) {
-	body := &watched{Reader: http.MaxBytesReader(c.Response(), c.Request().Body, limit)}
-	err = json.UnmarshalRead(body, &v, json.RejectUnknownMembers(true))
-	if err != nil && !(c.Request().ContentLength == 0 && errors.Is(err, io.ErrUnexpectedEOF)) {
-		if body.cut {
-			return v, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
-		}
+	text, err := body(c, limit)
+	if err != nil {
+		return v, err
+	}
+	return decode[T](c, text)
+}
+
+// body reads the whole body of a request. One that was cut off may be sent again, one that is too long not.
+func body(c *echo.Context, limit int64) ([]byte, error) {
+	r := c.Request()
+	text := bytes.NewBuffer(make([]byte, 0, min(max(r.ContentLength, 0), limit, mostAtOnce)+bytes.MinRead))
+	_, err := text.ReadFrom(http.MaxBytesReader(c.Response(), r.Body, limit))
+	var long *http.MaxBytesError
+	switch {
+	case errors.As(err, &long):
+		return nil, problem.Forever(422, "bad-body", fmt.Sprintf("It has more than %d bytes.", limit),
+			"The request could not be read.")
+	case err != nil:
+		return nil, problem.New(400, "bad-body", "Send it again.", "The request was cut off.")
+	}
+	return text.Bytes(), nil
+}
+
+// mostAtOnce limits the memory that is taken before a body has come.
+const mostAtOnce = 1 << 20
+
+// decode reads the JSON text of a request's body.
+func decode[T any](c *echo.Context, text []byte) (v T, err error) {
+	if len(text) == 0 && c.Request().ContentLength == 0 {
+		return v, nil
+	}
+	if err := json.Unmarshal(text, &v, json.RejectUnknownMembers(true)); err != nil {
 		return v, problem.Forever(422, "bad-body", wrongJSON(err), "The request could not be read.")
 	}
 	if err := bounds.Check(v); err != nil {
 		return v, problem.Forever(422, "bad-body", err.Error()+".", "The request has a value out of range.")
 	}
-	// Texts of people may have several lines; those of devices and agents may not.
-	harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
+	if !harmless.Plain(text) {
+		// Texts of people may have several lines; those of devices and agents may not.
+		harmless.Scrub(&v, !strings.HasPrefix(c.Request().URL.Path, base+"/agent/"))
+	}
 	return v, nil
-}
-
-// watched records whether a body was cut off: such a report may be sent again, an invalid one not.
-type watched struct {
-	io.Reader
-	cut bool
-}
-
-func (w *watched) Read(b []byte) (int, error) {
-	n, err := w.Reader.Read(b)
-	var long *http.MaxBytesError
-	w.cut = w.cut || err != nil && !errors.Is(err, io.EOF) && !errors.As(err, &long)
-	return n, err
 }
 
 // wrongJSON says what is wrong with a JSON text, and where, as a JSON pointer (RFC 6901).
 func wrongJSON(err error) string {
-	var long *http.MaxBytesError
 	var syntax *jsontext.SyntacticError
 	var meaning *json.SemanticError
 	switch {
-	case errors.As(err, &long):
-		return fmt.Sprintf("It has more than %d bytes.", long.Limit)
 	case errors.Is(err, json.ErrUnknownName) && errors.As(err, &meaning):
 		return fmt.Sprintf("There is no field %s in this request.", meaning.JSONPointer)
 	case errors.As(err, &meaning):

@@ -16,7 +16,11 @@ import (
 // pool on one day are one event, so that a large fleet stays readable.
 func (s *Server) feed(c *echo.Context) error {
 	token, ok := strings.CutSuffix(c.Param("file"), ".ics")
-	if !ok || !s.Service.Selftests.FeedKnown(token) {
+	known, err := s.Service.Selftests.FeedKnown(token)
+	if err != nil {
+		return err
+	}
+	if !ok || !known {
 		return &problem.Problem{
 			Status: http.StatusNotFound,
 			Type:   "no-calendar",

@@ -1,11 +1,13 @@
 package httpd
 
 import (
-	"lantern/internal/api"
 	"net/http"
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"lantern/internal/api"
+	"lantern/internal/service/problem"
 )
 
 // GetMe reports who is asking.
@@ -51,6 +53,9 @@ func (s accountCalls) SignIn(c *echo.Context) error {
 	}
 	from := address(c)
 	session, err := s.Service.People.SignIn(req.Token, caller(c))
+	if err != nil && problem.As(err).Status != http.StatusUnauthorized {
+		return err // the token may be right
+	}
 	if err != nil {
 		if wait := s.tries.wait(from, time.Now()); wait != nil {
 			return wait

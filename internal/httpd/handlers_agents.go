@@ -1,10 +1,8 @@
 package httpd
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
-	"io"
 	"lantern/internal/api"
 	"lantern/internal/bounds"
 	"lantern/internal/harmless"
@@ -20,17 +18,25 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	s.hearAgent(agentHost(c), p.LanternAgent)
 	// After a power cut all hosts report at once. A waiting report is kept as JSON, which needs a tenth of the memory.
 	// A slow sender must not occupy one of the places, so the body is read before.
-	arrive(c.Request())
+	text, err := body(c, maxReport)
+	if err != nil {
+		return s.taken(c, err)
+	}
 	select {
 	case s.taking <- struct{}{}:
 		defer func() { <-s.taking }()
 	case <-c.Request().Context().Done():
 		return c.Request().Context().Err()
 	}
-	r, err := take[api.Report](c, maxReport)
+	r, err := decode[api.Report](c, text)
 	if err == nil {
 		err = s.Service.TakeReport(agentHost(c), r)
 	}
+	return s.taken(c, err)
+}
+
+// taken answers a report that was processed, or refused with an error.
+func (s agentsCalls) taken(c *echo.Context, err error) error {
 	var no *problem.Problem
 	switch {
 	case errors.As(err, &no) && no.Permanent:
@@ -44,20 +50,6 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	}
 	return c.NoContent(http.StatusNoContent)
 }
-
-// arrive reads a request's body into memory. If that fails, the next reader of the body gets the error.
-func arrive(r *http.Request) {
-	text, err := io.ReadAll(io.LimitReader(r.Body, maxReport+1))
-	if err == nil {
-		err = io.EOF
-	}
-	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(text), failing{err}))
-}
-
-// failing is a reader that only returns an error.
-type failing struct{ error }
-
-func (f failing) Read([]byte) (int, error) { return 0, f.error }
 
 // GetAgentController tells an agent of its host's management controller.
 func (s agentsCalls) GetAgentController(c *echo.Context) error {

@@ -20,8 +20,8 @@ func (s *Service) TakeOutcome(from, id string, out api.Outcome) error {
 	defer s.mu.Unlock()
 	o := s.Orders.Waiting[id]
 	if o == nil || o.Host != from {
-		if _, err := store.One[store.Order](s.Store, "id = ? and host = ?", id, from); err == nil {
-			return nil
+		if _, err := store.One[store.Order](s.Store, "id = ? and host = ?", id, from); !errors.Is(err, store.ErrNone) {
+			return err
 		}
 		return problem.New(404, "no-order", "", "No order %q for this host.", id)
 	}

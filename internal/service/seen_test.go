@@ -3,6 +3,7 @@ package service
 import (
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -111,6 +112,50 @@ func TestEndedStaysEnded(t *testing.T) {
 		together.Wait()
 		_, _, err = s.People.SessionOf(session)
 		require.ErrorIs(t, err, store.ErrNone)
+	}
+}
+
+// TestRenewalEndsAll: no session that was opened with a token or a link outlives the token, even if it was opened while
+// the token was renewed; and a link opens one session, however many use it at the same time.
+func TestRenewalEndsAll(t *testing.T) {
+	s, _ := nothingYet(t)
+	p, err := s.People.AddPerson(people.Rights{Name: "ida", Role: api.Admin}, api.AddPerson{Name: "bo"})
+	require.NoError(t, err)
+	var mu sync.Mutex
+	for range 30 {
+		code, err := s.People.SignInLink("bo")
+		require.NoError(t, err)
+		token := p.Token
+		var opened []string
+		var links, stop atomic.Int32
+		var together sync.WaitGroup
+		note := func(session string, err error) {
+			if err == nil {
+				mu.Lock()
+				opened = append(opened, session)
+				mu.Unlock()
+			}
+		}
+		for range 3 {
+			together.Go(func() {
+				session, err := s.People.UseLink(code, people.Caller{})
+				if note(session, err); err == nil {
+					links.Add(1)
+				}
+				for stop.Load() == 0 {
+					note(s.People.SignIn(token, people.Caller{}))
+				}
+			})
+		}
+		p, err = s.People.AddPerson(people.Rights{Name: "bo", Role: api.Operator}, api.AddPerson{Name: "bo", Renew: true})
+		stop.Store(1)
+		together.Wait()
+		require.NoError(t, err)
+		require.LessOrEqual(t, links.Load(), int32(1))
+		for _, session := range opened {
+			_, _, err := s.People.SessionOf(session)
+			require.ErrorIs(t, err, people.ErrUnknown)
+		}
 	}
 }
 

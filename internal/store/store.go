@@ -77,7 +77,7 @@ func openDatabase(file string) (*Store, error) {
 	// A path may have characters with a meaning in a URI: "#" would cut it, and another file would be opened.
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite" +
 		"&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)" +
-		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(" + strconv.Itoa(logMost) + ")"
+		"&_pragma=foreign_keys(1)&_pragma=cache_size(-16384)&_pragma=wal_autocheckpoint(" + strconv.Itoa(logMost) + ")"
 	db, err := connect(dsn, 1)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
@@ -89,7 +89,7 @@ func openDatabase(file string) (*Store, error) {
 	if err := prepare(db); err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
 	}
-	small := strings.Replace(dsn, "cache_size(-65536)", "cache_size(-8192)", 1)
+	small := strings.Replace(dsn, "cache_size(-16384)", "cache_size(-8192)", 1)
 	read, err := connect(small+"&_pragma=query_only(1)", readers)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
@@ -165,6 +165,8 @@ type Batch struct {
 	put  []any // replaces a record with the same key
 	add  []any // does not replace a record with the same key
 	drop []any // goes
+	// needs must be found at the beginning of the transaction; none of dropAll is left in it.
+	needs, dropAll []matching
 	// Events get their numbers when the batch is written.
 	Events []*Event
 	// Audit are entries about the changes in the batch; they get their numbers and hashes when it is written.
@@ -173,6 +175,13 @@ type Batch struct {
 	Observed bool
 	// Undo is called if the batch was not written: it reverts what has no record in it.
 	Undo []func()
+}
+
+// matching are the records of one kind that match a condition.
+type matching struct {
+	record any // a pointer to an empty one
+	where  string
+	args   []any
 }
 
 // Records are all records of the batch but its events.
@@ -197,9 +206,20 @@ func (b *Batch) Add(record any) { b.add = append(b.add, record) }
 // Drop deletes the record with the same key.
 func (b *Batch) Drop(record any) { b.drop = append(b.drop, record) }
 
+// Need makes the whole batch fail with ErrNone unless a record matches when it is written. record is a pointer to an
+// empty one of its kind.
+func (b *Batch) Need(record any, where string, args ...any) {
+	b.needs = append(b.needs, matching{record, where, args})
+}
+
+// DropAll deletes the records that match before others are put. record is a pointer to an empty one of their kind.
+func (b *Batch) DropAll(record any, where string, args ...any) {
+	b.dropAll = append(b.dropAll, matching{record, where, args})
+}
+
 // Empty reports whether there is nothing to write.
 func (b *Batch) Empty() bool {
-	return len(b.put)+len(b.add)+len(b.drop)+len(b.Events)+len(b.Audit) == 0 && b.Once == nil
+	return len(b.put)+len(b.add)+len(b.drop)+len(b.dropAll)+len(b.Events)+len(b.Audit) == 0 && b.Once == nil
 }
 
 // Write stores batches in order, in one transaction: all of them, or nothing.
@@ -213,7 +233,8 @@ func (s *Store) Write(batches ...*Batch) error {
 		err = s.write(batches)
 	}
 	for _, b := range batches {
-		if slices.ContainsFunc(slices.Concat(b.put, b.add, b.drop), letsIn) {
+		if slices.ContainsFunc(b.Records(), letsIn) ||
+			slices.ContainsFunc(b.dropAll, func(m matching) bool { return letsIn(m.record) }) {
 			s.ways.Add(1)
 		}
 	}
@@ -256,11 +277,24 @@ func (b *Batch) write(tx *gorm.DB) error {
 			return ErrTwice
 		}
 	}
+	for _, m := range b.needs {
+		var n int64
+		if err := tx.Model(m.record).Where(m.where, m.args...).Count(&n).Error; err != nil {
+			return err
+		} else if n == 0 {
+			return ErrNone
+		}
+	}
 	if err := writeNew(tx, b.add); err != nil {
 		return err
 	}
 	for _, r := range b.drop {
 		if err := tx.Delete(r).Error; err != nil {
+			return err
+		}
+	}
+	for _, m := range b.dropAll {
+		if err := tx.Where(m.where, m.args...).Delete(m.record).Error; err != nil {
 			return err
 		}
 	}

@@ -135,7 +135,10 @@ func moveSecret(s *State, b *store.Batch, from, to string) error {
 	if errors.Is(err, store.ErrNone) {
 		return nil
 	}
+	if err != nil {
+		return err
+	}
 	b.Drop(&store.HostSecret{Host: from})
 	b.Put(&store.HostSecret{Host: to, Password: secret.Password})
-	return err
+	return nil
 }

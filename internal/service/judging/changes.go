@@ -18,23 +18,18 @@ func (s *State) changes(j *judgement, elapsed time.Duration, now time.Time) (loo
 	look, moved, aged = map[string]bool{}, map[string]bool{}, map[string]bool{}
 	came := s.lookAtDrives(j, elapsed, look, moved)
 	s.lookAtPools(j, look, moved)
-	for key := range came {
-		for _, peer := range j.places[key].Peers {
+	groups := map[*string]bool{} // by the first key in the list of a group
+	for _, d := range came {
+		peers := j.places[d.Key()].Peers
+		if len(peers) == 0 || groups[&peers[0]] {
+			continue
+		}
+		groups[&peers[0]] = true
+		for _, peer := range peers {
 			look[peer] = true
 		}
 	}
-	for key := range came {
-		was, hours := j.of[key], -1.0
-		if p, told := s.fleet.Drives[key].Record["power_on_hours"].Last(); told {
-			hours = p.Value
-		}
-		if was.hours != hours {
-			was.hours = hours
-			j.of[key] = was
-			aged[key] = true
-		}
-	}
-	s.lookAtSections(j, came, look)
+	s.lookAtReadings(j, came, look, aged)
 	s.lookAtHosts(j, now, look)
 	for _, shifts := range []map[string]health.Shift{s.Shifts, j.shifts} {
 		for key := range shifts {
@@ -60,8 +55,7 @@ func (s *State) lookAtDrives(
 	j *judgement,
 	elapsed time.Duration,
 	look, moved map[string]bool,
-) (came map[string]bool) {
-	came = map[string]bool{}
+) (came []*fleet.Drive) {
 	see := func(d *fleet.Drive) {
 		key := d.Key()
 		look[key] = true
@@ -69,7 +63,7 @@ func (s *State) lookAtDrives(
 		if known && was.drive == d && was.version == d.Version() {
 			return
 		}
-		came[key] = true
+		came = append(came, d)
 		if !known {
 			moved[key] = true
 		}
@@ -225,23 +219,31 @@ func (s *State) inOrder(j *judgement, key string) (at fleet.Place, in bool) {
 	return at, in
 }
 
-// lookAtSections updates the temperatures of drives with new data, and adds all drives of a section whose temperatures
-// changed.
-func (s *State) lookAtSections(j *judgement, came, look map[string]bool) {
+// lookAtReadings finds drives with other power-on hours, updates the temperatures of drives with new data, and adds all
+// drives of a section whose temperatures changed.
+func (s *State) lookAtReadings(j *judgement, came []*fleet.Drive, look, aged map[string]bool) {
 	changed := map[*section]bool{}
-	for key := range came {
-		d, was := s.fleet.Drives[key], j.of[key]
-		at := ""
+	for _, d := range came {
+		key := d.Key()
+		was, hours, at := j.of[key], -1.0, ""
+		if p, told := d.Record["power_on_hours"].Last(); told {
+			hours = p.Value
+		}
+		if was.hours != hours {
+			aged[key] = true
+		}
 		if d.Section != "" {
 			at = d.Host + "/" + d.Section
 		}
-		if old := j.sections[was.section]; old != nil && was.section != at {
-			delete(old.drives, key)
-			delete(old.degrees, key)
-			changed[old] = true
+		if was.hours != hours || was.section != at {
+			if old := j.sections[was.section]; old != nil && was.section != at {
+				delete(old.drives, key)
+				delete(old.degrees, key)
+				changed[old] = true
+			}
+			was.hours, was.section = hours, at
+			j.of[key] = was
 		}
-		was.section = at
-		j.of[key] = was
 		if at == "" {
 			continue
 		}

@@ -3,6 +3,7 @@ package orders
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -130,8 +131,11 @@ func (s *Service) Order(id string) (api.Order, error) {
 		return o.Order, nil
 	}
 	row, err := store.One[store.Order](s.Store, "id = ?", id)
-	if err != nil {
+	if errors.Is(err, store.ErrNone) {
 		return api.Order{}, problem.New(404, "no-order", "", "No order %q.", id)
+	}
+	if err != nil {
+		return api.Order{}, err
 	}
 	return fleet.FromDocument[api.Order](row.Doc)
 }

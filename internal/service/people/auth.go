@@ -26,7 +26,7 @@ func (s *State) FirstToken() (token string, fresh bool, err error) {
 
 // NewToken makes a token for a person and replaces an earlier one: for an administrator of the service's own machine.
 func (s *State) NewToken(name string) (string, error) {
-	return s.newToken(store.Token{Name: name, Role: string(api.Admin)})
+	return s.newToken(&store.Batch{}, store.Token{Name: name, Role: string(api.Admin)})
 }
 
 // Person gives the person of a token, and their rights. The error is ErrUnknown if the token is not valid; any
@@ -61,18 +61,18 @@ func (s *State) SignInLink(name string) (string, error) {
 
 // UseLink opens a session by a code, which is then used up.
 func (s *State) UseLink(code string, from Caller) (session string, err error) {
-	c, err := store.One[store.SignInCode](s.Store, "hash = ?", secret.Hash(code))
+	hash := secret.Hash(code)
+	c, err := store.One[store.SignInCode](s.Store, "hash = ?", hash)
+	if err == nil && time.Now().After(c.Expires) {
+		err = store.ErrNone
+	}
 	if err == nil {
-		var n int64
-		n, err = store.Remove[store.SignInCode](s.Store, "hash = ?", secret.Hash(code))
-		if err == nil && (n == 0 || time.Now().After(c.Expires)) {
-			err = store.ErrNone
-		}
+		b := &store.Batch{}
+		b.Need(&store.SignInCode{}, "hash = ?", hash)
+		b.Drop(&store.SignInCode{Hash: hash})
+		session, err = s.openSession(b, c.Name, from)
 	}
-	if err != nil && !errors.Is(err, store.ErrNone) {
-		return "", err
-	}
-	if err != nil {
+	if errors.Is(err, store.ErrNone) {
 		return "", problem.New(
 			401,
 			"link-used",
@@ -80,16 +80,19 @@ func (s *State) UseLink(code string, from Caller) (session string, err error) {
 			"This link was used already, or is too old.",
 		)
 	}
-	return s.openSession(c.Name, from)
+	return session, err
 }
 
 // SignIn opens a session with a person's token.
 func (s *State) SignIn(token string, from Caller) (session string, err error) {
-	r, err := s.Person(strings.TrimSpace(token))
-	if err != nil && !errors.Is(err, ErrUnknown) {
-		return "", err
+	token = strings.TrimSpace(token)
+	r, err := s.Person(token)
+	if err == nil {
+		b := &store.Batch{}
+		b.Need(&store.Token{}, "hash = ?", secret.Hash(token))
+		session, err = s.openSession(b, r.Name, from)
 	}
-	if err != nil {
+	if errors.Is(err, ErrUnknown) {
 		return "", problem.New(
 			401,
 			"bad-token",
@@ -97,7 +100,7 @@ func (s *State) SignIn(token string, from Caller) (session string, err error) {
 			"This token is not valid.",
 		)
 	}
-	return s.openSession(r.Name, from)
+	return session, err
 }
 
 // byProvider marks people who are known to an identity provider, and have no token of ours.
@@ -130,19 +133,15 @@ func (s *State) SignInFrom(name string, role api.Role, from Caller) (session str
 	row.Role = string(role)
 	b := &store.Batch{}
 	b.Put(&row)
-	if err := s.Store.Write(b); err != nil {
-		return "", err
-	}
-	return s.openSession(name, from)
+	return s.openSession(b, name, from)
 }
 
-func (s *State) openSession(name string, from Caller) (string, error) {
+// openSession opens a session in one transaction with what else is in b: that has what must be so, such as that the
+// token was not renewed meanwhile.
+func (s *State) openSession(b *store.Batch, name string, from Caller) (string, error) {
 	now := time.Now().UTC()
-	if _, err := store.Remove[store.Session](s.Store, "expires < ?", now); err != nil {
-		return "", err
-	}
 	session := secret.New("")
-	b := &store.Batch{}
+	b.DropAll(&store.Session{}, "expires < ?", now)
 	b.Put(
 		&store.Session{
 			Hash:    secret.Hash(session),
@@ -210,6 +209,9 @@ func (s *State) Sessions(r Rights, mine string) ([]api.OpenSession, error) {
 // EndSession ends a session: a person's own, or for an admin any session.
 func (s *State) EndSession(r Rights, id string) error {
 	x, err := store.One[store.Session](s.Store, "id = ? and id <> ''", id)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return err
+	}
 	if err != nil || x.Name != r.Name && !r.May(api.Admin) {
 		return problem.New(404, "no-session", "List them with: lantern person sessions", "No open session %q.", id)
 	}
@@ -226,8 +228,11 @@ func (s *State) SignOut(session string) error {
 // Answered gives the earlier answer to a request with an idempotency key, only for the same body.
 func (s *State) Answered(key string, body []byte) (status int, answer []byte, ok bool, err error) {
 	a, err := store.One[store.Answer](s.Store, "key = ?", key)
-	if err != nil {
+	if errors.Is(err, store.ErrNone) {
 		return 0, nil, false, nil
+	}
+	if err != nil {
+		return 0, nil, false, err // nobody knows whether it was done before
 	}
 	if subtle.ConstantTimeCompare(a.Asked, secret.Hash(string(body))) != 1 {
 		return 0, nil, false, problem.New(

@@ -76,20 +76,15 @@ func (s *Service) AddPerson(as Rights, req api.AddPerson) (api.NewPerson, error)
 		)
 	case req.Renew && !among(have, name):
 		return api.NewPerson{}, noPerson(name, have)
-	case req.Renew:
-		if err := s.endSessions(name); err != nil {
-			return api.NewPerson{}, err
-		}
 	}
-	row := newPerson(by, name, req)
+	row, b := newPerson(by, name, req), &store.Batch{}
 	if req.Renew { // everything but the token stays
-		was, err := store.One[store.Token](s.Store, "name = ?", name)
-		if err != nil {
+		if row, err = store.One[store.Token](s.Store, "name = ?", name); err != nil {
 			return api.NewPerson{}, err
 		}
-		row = was
+		endSessions(b, name)
 	}
-	token, err := s.newToken(row)
+	token, err := s.newToken(b, row)
 	return api.NewPerson{Name: name, Token: token}, err
 }
 
@@ -130,19 +125,16 @@ func (s *Service) RemovePerson(by, name string) error {
 	if err := s.fleet.Work.Leads(name); err != nil {
 		return err
 	}
-	if _, err := store.Remove[store.Token](s.Store, "name = ?", name); err != nil {
-		return err
-	}
-	return s.endSessions(name)
+	b := &store.Batch{}
+	b.Drop(&store.Token{Name: name})
+	endSessions(b, name)
+	return s.Store.Write(b)
 }
 
 // endSessions ends the sessions that were opened with a person's earlier token.
-func (s *State) endSessions(name string) error {
-	if _, err := store.Remove[store.SignInCode](s.Store, "name = ?", name); err != nil {
-		return err
-	}
-	_, err := store.Remove[store.Session](s.Store, "name = ?", name)
-	return err
+func endSessions(b *store.Batch, name string) {
+	b.DropAll(&store.SignInCode{}, "name = ?", name)
+	b.DropAll(&store.Session{}, "name = ?", name)
 }
 
 func among(have []api.Person, name string) bool {
@@ -183,11 +175,10 @@ func (s *State) PersonMay(name string, role api.Role) error {
 	return nil
 }
 
-// newToken makes a token for a person, in place of one of the same name.
-func (s *State) newToken(row store.Token) (string, error) {
+// newToken makes a token for a person, in place of one of the same name, in one transaction with what else is in b.
+func (s *State) newToken(b *store.Batch, row store.Token) (string, error) {
 	token := secret.New(secret.PersonPrefix)
 	row.Hash, row.Made = secret.Hash(token), time.Now().UTC()
-	b := &store.Batch{}
 	b.Put(&row)
 	if err := s.Store.Write(b); err != nil {
 		return "", fmt.Errorf("a token for %s: %w", row.Name, err)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"slices"
 	"strconv"
 	"time"
@@ -353,9 +354,12 @@ func (s *State) EndFeed() error {
 }
 
 // FeedKnown reports whether a feed's secret is valid.
-func (s *State) FeedKnown(token string) bool {
+func (s *State) FeedKnown(token string) (bool, error) {
 	_, err := store.One[store.Feed](s.Store, "hash = ?", secret.Hash(token))
-	return err == nil
+	if errors.Is(err, store.ErrNone) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // FeedDay are the tests of one kind that are planned in one pool, or on the drives of a host that are in no pool, on
