@@ -77,7 +77,7 @@ func openDatabase(file string) (*Store, error) {
 	// A path may have characters with a meaning in a URI: "#" would cut it, and another file would be opened.
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?_time_format=sqlite" +
 		"&_pragma=auto_vacuum(INCREMENTAL)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(FULL)" +
-		"&_pragma=foreign_keys(1)&_pragma=cache_size(-16384)&_pragma=wal_autocheckpoint(" + strconv.Itoa(logMost) + ")"
+		"&_pragma=foreign_keys(1)&_pragma=cache_size(-65536)&_pragma=wal_autocheckpoint(" + strconv.Itoa(logMost) + ")"
 	db, err := connect(dsn, 1)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
@@ -89,7 +89,7 @@ func openDatabase(file string) (*Store, error) {
 	if err := prepare(db); err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
 	}
-	small := strings.Replace(dsn, "cache_size(-16384)", "cache_size(-8192)", 1)
+	small := strings.Replace(dsn, "cache_size(-65536)", "cache_size(-8192)", 1)
 	read, err := connect(small+"&_pragma=query_only(1)", readers)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", file, errors.Join(err, disconnect(db)))
