@@ -73,6 +73,10 @@ func labLoad(ctx context.Context, s *session, cmd *cli.Command) error {
 			"%s: %d reports, %d readings in %.1f s (%.0f readings a second); the service took %.0f %% of a core",
 			p.name, p.Reports, p.Readings, p.Seconds, float64(p.Readings)/max(p.Seconds, 1e-9), 100*p.Cores(),
 		)
+		if p.Stolen.Most >= 0.01 {
+			s.out.line("  meanwhile other virtual machines took %.0f %% of the processors' time, at most %.0f %% in 10 s: "+
+				"times are longer by that", 100*p.Stolen.Mean, 100*p.Stolen.Most)
+		}
 	}
 	s.out.line("at the end the service held %s of memory", decimal(int64(out.MemoryBytes)))
 	return nil

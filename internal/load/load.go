@@ -54,6 +54,7 @@ type Phase struct {
 	Reports    int     `json:"reports"`
 	Readings   int     `json:"readings"`
 	CPUSeconds float64 `json:"cpu_seconds"`
+	Stolen     Stolen  `json:"stolen"`
 }
 
 // Cores is the number of cores that the service used.
@@ -155,11 +156,15 @@ func (m *maker) phase(ctx context.Context, do func() error) (p Phase, err error)
 	if err != nil {
 		return p, err
 	}
-	from := time.Now()
+	watching, end := context.WithCancel(ctx)
+	defer end()
+	stolen, from := watchStolen(watching, ticksNow, stolenEach), time.Now()
 	if err := do(); err != nil {
 		return p, err
 	}
 	p.Seconds = time.Since(from).Seconds()
+	end()
+	p.Stolen = <-stolen
 	p.Reports, p.Readings = int(m.reports.Load()-reports), int(m.readings.Load()-readings)
 	after, _, err := m.costs(ctx)
 	p.CPUSeconds = after - cpu
