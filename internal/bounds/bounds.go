@@ -24,6 +24,7 @@ type schema struct {
 	Ref           string             `yaml:"$ref"`
 	Type          string             `yaml:"type"`
 	Properties    map[string]*schema `yaml:"properties"`
+	Required      []string           `yaml:"required"`
 	Items         *schema            `yaml:"items"`
 	Additional    *schema            `yaml:"-"`
 	MaxLength     *int               `yaml:"maxLength"`

@@ -55,3 +55,91 @@ func FuzzCheck(f *testing.F) {
 		}
 	})
 }
+
+// full is a value with every property of a schema, and its required places as JSON pointers.
+func full(of *schema, at string, required *[]string) any {
+	of = load().resolve(of)
+	switch {
+	case of.Type == "array":
+		return []any{full(of.Items, at+"/0", required)}
+	case of.Type == "object" && len(of.Properties) == 0:
+		if of.Additional == nil {
+			return map[string]any{}
+		}
+		return map[string]any{"x": full(of.Additional, at+"/x", required)}
+	case of.Type == "object":
+		out := map[string]any{}
+		for name, f := range of.Properties {
+			out[name] = full(f, at+"/"+name, required)
+		}
+		for _, name := range of.Required {
+			*required = append(*required, at+"/"+name)
+		}
+		return out
+	case of.Type == "integer" || of.Type == "number":
+		return 0
+	case of.Type == "boolean":
+		return false
+	}
+	return ""
+}
+
+// TestMissing: a value with everything lacks nothing, whatever the values are; without any one required field, or with
+// null in its place, that field is named. All descriptions of the API can be read.
+func TestMissing(t *testing.T) {
+	for name, of := range load().Components.Schemas {
+		if of.Type == "object" {
+			shapeOf(name)
+		}
+	}
+	var required []string
+	value := full(load().Components.Schemas["Report"], "", &required)
+	require.Greater(t, len(required), 80)
+	whole, err := json.Marshal(value)
+	require.NoError(t, err)
+	missing, err := Missing(whole, "Report")
+	require.NoError(t, err)
+	require.Empty(t, missing)
+	for _, pointer := range required {
+		for _, null := range []bool{false, true} {
+			var v any
+			require.NoError(t, json.Unmarshal(whole, &v))
+			steps := strings.Split(pointer, "/")[1:]
+			in := v
+			for _, step := range steps[:len(steps)-1] {
+				switch x := in.(type) {
+				case map[string]any:
+					in = x[step]
+				case []any:
+					in = x[0]
+				}
+			}
+			last := steps[len(steps)-1]
+			delete(in.(map[string]any), last)
+			if null {
+				in.(map[string]any)[last] = nil
+			}
+			text, err := json.Marshal(v)
+			require.NoError(t, err)
+			missing, err := Missing(text, "Report")
+			require.NoError(t, err)
+			require.Equal(t, pointer, missing, "null: %t", null)
+		}
+	}
+	for _, text := range []string{"", "{", `{"pools":[{]}`} {
+		_, err := Missing([]byte(text), "Report")
+		require.Error(t, err, text)
+	}
+}
+
+// FuzzMissing: nothing crashes it, and whatever lacks a field lacks it with spaces and other fields as well.
+func FuzzMissing(f *testing.F) {
+	f.Add(`{"id":"a","host":"h","drives":[{"identity":{"model":"m"}}],"pools":[null,1,"x",[],{}]}`)
+	f.Add(`{"a\u0062":1}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		missing, err := Missing([]byte(text), "Report")
+		again, errAgain := Missing([]byte(" "+text+"\n"), "Report")
+		require.Equal(t, err == nil, errAgain == nil)
+		require.Equal(t, missing, again)
+	})
+}

@@ -30,9 +30,25 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	}
 	r, err := decode[api.Report](c, text)
 	if err == nil {
+		err = complete(text)
+	}
+	if err == nil {
 		err = s.Service.TakeReport(agentHost(c), r)
 	}
 	return s.taken(c, err)
+}
+
+// complete refuses a report without a fact that every report has: nobody could tell it from a zero or an empty list.
+func complete(text []byte) error {
+	missing, err := bounds.Missing(text, "Report")
+	switch {
+	case err != nil:
+		missing = "content"
+	case missing == "":
+		return nil
+	}
+	return problem.Forever(422, "bad-report", "Install the same version of agent and service.",
+		"The report is not complete: it has no %s.", missing)
 }
 
 // taken answers a report that was processed, or refused with an error.

@@ -242,6 +242,30 @@ func TestEveryOperation(t *testing.T) {
 	}
 }
 
+// TestIncompleteReports: a report without a fact that every report has is refused for good, with the place that is
+// missing, and changes nothing: a missing number is no zero, and a missing list is not empty.
+func TestIncompleteReports(t *testing.T) {
+	s := newSite(t)
+	_, before, _ := s.as("GET", "/pools/plankton", "")
+	for _, cut := range []struct{ text, missing string }{
+		{`"tolerance":2,`, "/pools/0/groups/0/protection/tolerance"}, {`"volumes":[],`, "/pools/0/volumes"},
+		{`"needs_bytes":8000000000000,`, "/pools/0/groups/0/members/0/needs_bytes"},
+		{`"capacity_bytes":8000000000000,`, "/drives/0/capacity_bytes"},
+	} {
+		report := s.report()
+		less := strings.Replace(report, cut.text, "", 1)
+		require.NotEqual(t, report, less, cut.text)
+		status, body, h := s.call("POST", "/agent/reports", less, "Authorization", "Bearer "+s.host)
+		require.Equal(t, 422, status, cut.text)
+		require.Equal(t, api.ProblemType("bad-report"), s.problem(cut.text, status, body, h).Type)
+		require.Contains(t, body, "it has no "+cut.missing+".")
+	}
+	_, after, _ := s.as("GET", "/pools/plankton", "")
+	require.Equal(t, before, after)
+	_, host, _ := s.as("GET", "/hosts", "")
+	require.Contains(t, host, "is not complete", "people are told that reports of this host were refused")
+}
+
 // TestQuestions: each query about existing data has an answer of the described form.
 func TestQuestions(t *testing.T) {
 	s := newSite(t)

@@ -145,6 +145,8 @@ var drives = func() (out [most][most + 1]swap.Drive) {
 					Serial: "VR7" + tail,
 				},
 				Capacity: 4000,
+				Sector:   512,
+				Medium:   drive.MediumRotating,
 				Bay:      fmt.Sprintf("h/f/%d", bay+1),
 				Blank:    d != taken,
 			}

@@ -92,7 +92,7 @@ func TestPeriod(t *testing.T) {
 	for _, f := range r.First {
 		first += f + "\n"
 	}
-	for _, words := range []string{"1 drive flagged replace or dead (0 dead)", "Buy 1 drive of 8 TB",
+	for _, words := range []string{"1 drive flagged replace or dead (0 dead)", "Buy 1 rotating drive of 8 TB",
 		"plankton may be full by", "The warranty of 1 drive ends"} {
 		require.Contains(t, first, words)
 	}

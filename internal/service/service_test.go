@@ -121,11 +121,11 @@ func (b *bench) disk(tail string, bay int) api.DriveReport {
 			Model:  "OSSFELL OF-8T",
 			Serial: "KH3" + tail,
 		},
-		CapacityBytes: 8e12,
-		Section:       "front",
-		Bay:           bay,
-		Path:          fmt.Sprintf("/dev/x%d", bay),
-		Looked:        true,
+		CapacityBytes: 8e12, LogicalSectorBytes: 512, Medium: "rotating",
+		Section: "front",
+		Bay:     bay,
+		Path:    fmt.Sprintf("/dev/x%d", bay),
+		Looked:  true,
 	}
 	d.Reading = api.Reading{
 		At:      b.clock.Now(),

@@ -80,7 +80,7 @@ func TestReadPool(t *testing.T) {
 			`}, {"name": "h", "protect": {"tolerance": 0}, "members": [{"slot": "z"}]}],
 				"volumes": [{"name": "v", "protect": {"tolerance": 1}}]}`: "volumes[0].group: the volume \"v\" has a protection that is not that of all 2 groups",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 2, "data": 4, "domains": true}, ` + three +
-			`}]}`: "groups[0].protect.data: 4 pieces of data and 2 more do not are on 3 members",
+			`}]}`: "groups[0].protect.data: 4 pieces of data and 2 more do not fit on 3 members",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 1, "data": -2}, ` + three +
 			`}]}`: "groups[0].protect.data: -2 is not a number of pieces",
 		`{"groups": [{"name": "g", "protect": {"tolerance": 3}, ` + three +

@@ -1,6 +1,9 @@
 package drive
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // MetricName is the normalised name of a metric; it carries its unit.
 type MetricName string
@@ -43,6 +46,14 @@ type Metric struct {
 	// Number stands for the name in packed readings, from 1, without gaps. Stored readings must stay readable: a new
 	// metric takes the next number, and a number is never reused.
 	Number int `json:"-"`
+}
+
+// besideDrive are the sources that tell of a drive without its help.
+var besideDrive = []string{"host I/O statistics", "host kernel", "host reports", "pool"}
+
+// Own reports whether the drive itself gives the metric, and not only its host or its pool.
+func (m Metric) Own() bool {
+	return m.Attribute != 0 || slices.ContainsFunc(m.From, func(s string) bool { return !slices.Contains(besideDrive, s) })
 }
 
 func whole(raw uint64) float64    { return float64(raw) }

@@ -238,7 +238,7 @@ var knowingRules = []Rule{
 		Why:      "Without a reading, the health of a drive is unknown.",
 		Do:       "Wait for its first reading.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
-			if !s.Present || s.HostLate || s.Blind != "" || s.TestsTold || len(s.Record) > 0 {
+			if !s.Present || s.HostLate || s.Blind != "" || s.TestsTold || ownValues(s) {
 				return nil
 			}
 			return &Hit{Verdict: Unknown, Since: s.FirstAt}
@@ -297,15 +297,29 @@ var knowingRules = []Rule{
 		Why:      "What a drive does not report does not count as healthy.",
 		Do:       "Use what its pool reports.",
 		holds: func(s *Subject, _ *Thresholds) *Hit {
-			if s.Blind == "" || s.HostLate || !s.Present {
+			why := s.Blind
+			if why == "" && s.TestsTold && !ownValues(s) {
+				why = "its readings have no values of its own"
+			}
+			if why == "" || s.HostLate || !s.Present {
 				return nil
 			}
-			return &Hit{Verdict: Unknown, Since: s.FirstAt, Text: []string{s.Blind}}
+			return &Hit{Verdict: Unknown, Since: s.FirstAt, Text: []string{why}}
 		},
 		words: func(h Hit) (string, string, []Evidence) {
 			return "is blind: " + h.Text[0], "", []Evidence{{Says: h.Text[0], At: h.At, Source: "host report"}}
 		},
 	},
+}
+
+// ownValues reports whether a drive gave a value itself. What its host and its pool count says nothing of its health.
+func ownValues(s *Subject) bool {
+	for name, series := range s.Record {
+		if m, known := drive.MetricByName(name); len(series) > 0 && known && m.Own() {
+			return true
+		}
+	}
+	return false
 }
 
 func days(n float64) time.Duration { return time.Duration(n * float64(day)) }

@@ -42,6 +42,7 @@ func newTeller(t *testing.T) *teller {
 		values: map[drive.MetricName]float64{},
 	}
 	x.s.CanTest, x.s.TestsTold, x.s.FirstAt = true, true, now
+	x.s.Record.Add(now, map[drive.MetricName]float64{"power_cycles": 4}) // a value of its own
 	return x
 }
 
@@ -233,6 +234,7 @@ func (x *teller) know(line string) {
 			x.s.Stalled = time.Time{}
 		}
 	case "no-reading":
+		clear(x.s.Record)
 		x.s.TestsTold = false
 	case "no-self-tests":
 		x.s.CanTest = false

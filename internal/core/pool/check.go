@@ -66,6 +66,15 @@ func (p checker) group(i int) error {
 			)
 		}
 	}
+	if j := slices.IndexFunc(g.Members, func(m Member) bool { return m.Domain == "" }); j >= 0 && p.overDomains(g) {
+		return fmt.Errorf(
+			"%s.members[%d].domain: the group %q is spread over failure domains, and that of %s is not known",
+			at,
+			j,
+			g.Name,
+			g.Members[j].Slot,
+		)
+	}
 	if !g.Protect.None && (g.Protect.Tolerance < 0 || g.Protect.Tolerance >= len(g.Members)) {
 		return fmt.Errorf(
 			"%s.protect.tolerance: %q has %d members and cannot lose %d of them with all data kept",
@@ -76,6 +85,11 @@ func (p checker) group(i int) error {
 		)
 	}
 	return nil
+}
+
+// overDomains reports whether anything in a group is protected over failure domains.
+func (p *Pool) overDomains(g *Group) bool {
+	return g.Protect.Domains || slices.ContainsFunc(p.Volumes, func(v Volume) bool { return v.Protect.Domains && v.on(g) })
 }
 
 // Plausible reports what cannot be meant in a pool description: protection that its members cannot give, or more data
@@ -170,7 +184,7 @@ func (g *Group) checkProtection(at string, pr Protection) error {
 		)
 	case pr.Data > 0 && width > len(g.Members):
 		return fmt.Errorf(
-			"%s.data: %d pieces of data and %d more do not are on %d members, each on one of its own",
+			"%s.data: %d pieces of data and %d more do not fit on %d members, one on each",
 			at,
 			max(1, pr.Data),
 			pr.Tolerance,

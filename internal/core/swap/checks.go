@@ -298,6 +298,13 @@ func (c *checker) others() {
 			fmt.Sprintf("%s has the verdict %s as well", worst.Tail, worst.Verdict),
 			"Decide which of them to replace first.",
 		)
+	case len(worst.Unknown) > 0:
+		some := worst.Unknown[:min(len(worst.Unknown), 5)]
+		found := "not known for " + strings.Join(some, ", ")
+		if more := len(worst.Unknown) - len(some); more > 0 {
+			found += fmt.Sprintf(" and %d more", more)
+		}
+		c.add(id, title, looked, record.Warns, found, "Find out why first: lantern drive "+some[0])
 	default:
 		c.add(id, title, looked, record.Passes, "none has verdict replace or dead", "")
 	}

@@ -75,8 +75,17 @@ func instead(d Drive) string {
 	return "Put in another drive."
 }
 
+// leastSector is the least size of a logical sector in bytes: what has it can take the place of any.
+const leastSector = 512
+
 func (s *State) sort(d Drive) string {
+	unknown := d.Medium != drive.MediumSolidState && d.Medium != drive.MediumRotating
+	oldUnknown := s.Old.Medium != drive.MediumSolidState && s.Old.Medium != drive.MediumRotating
 	switch {
+	case d.Sector == 0:
+		return "the size of its sectors is not known"
+	case s.Old.Sector == 0 && d.Sector > leastSector:
+		return fmt.Sprintf("its sectors have %d bytes, and it is not known which the pool writes", d.Sector)
 	case s.Recipe.has(Layout) && s.Old.Sector > 0 && d.Sector != s.Old.Sector:
 		return fmt.Sprintf(
 			"its sectors have %d bytes, the partition table that it would get counts in sectors of %d",
@@ -87,6 +96,10 @@ func (s *State) sort(d Drive) string {
 		return fmt.Sprintf("its sectors have %d bytes, the pool writes sectors of %d", d.Sector, s.Old.Sector)
 	case s.Old.Medium == drive.MediumSolidState && d.Medium == drive.MediumRotating:
 		return "rotating drive; the pool expects a solid-state drive"
+	case s.Old.Medium == drive.MediumSolidState && unknown:
+		return "the kind of its media is not known; the pool expects a solid-state drive"
+	case oldUnknown && d.Medium == drive.MediumRotating: // virtual disks tell none of them
+		return "rotating drive; it is not known whether the pool expects a solid-state drive"
 	case s.Old.Zoned == "" && d.Zoned != "":
 		return "its tracks overlap (" + string(
 			d.Zoned,

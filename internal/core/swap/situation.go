@@ -63,6 +63,8 @@ type HostFacts struct {
 type Grave struct {
 	Tail    string
 	Verdict health.Verdict
+	// Unknown are the label tails, or the places, of the members that are in use and whose health is not known.
+	Unknown []string
 }
 
 // ScrubFacts are when a pool was last read through, zero for never, and whether that left nothing unrepaired.

@@ -388,7 +388,7 @@ func TestNothingBreaksTheRules(t *testing.T) {
 		)
 		var events []Event
 		for range 40 {
-			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Bay: "h/f/1", Blank: r.IntN(8) > 0}
+			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Sector: 512, Bay: "h/f/1", Blank: r.IntN(8) > 0}
 			switch d.Tail() {
 			case "SML03":
 				d.Capacity = 3999

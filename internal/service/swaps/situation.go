@@ -122,8 +122,14 @@ func (f facts) seatFacts(x *swap.Situation) {
 	}
 }
 
-// movesIn is the kind of the recovery that runs in a pool; empty when none runs.
+// movesIn is the kind of the recovery that runs in a pool; empty when none runs. A member that is being filled is one,
+// even if the pool's list of recoveries does not have it.
 func (f facts) movesIn(p *fleet.Pool) (kind string) {
+	p.Everyone(func(_ string, m *pool.Member) {
+		if m.State == pool.Recovering {
+			kind = "recovery"
+		}
+	})
 	for _, id := range p.Running {
 		kind = string(f.recoveries.Courses[id].Report.Kind)
 	}
@@ -138,12 +144,22 @@ func (f facts) poolFacts(x *swap.Situation) {
 		verdicts, worst, testing := f.judging.Judge(), swap.Grave{}, []string(nil)
 		p.Everyone(func(_ string, m *pool.Member) {
 			other := f.fleet.Drives[m.Drive]
-			if other == nil || other == f.old {
+			if m.Drive != "" && other == f.old {
 				return
 			}
 			v := verdicts[m.Drive].Verdict
+			if (other == nil || v == health.Unknown) && !m.Lost() && m.State != pool.Out {
+				name := m.Slot
+				if other != nil {
+					name = other.Tail()
+				}
+				worst.Unknown = append(worst.Unknown, name)
+			}
+			if other == nil {
+				return
+			}
 			if v.Gravity() >= health.Replace.Gravity() && v.Gravity() > worst.Verdict.Gravity() {
-				worst = swap.Grave{Tail: other.Tail(), Verdict: v}
+				worst.Tail, worst.Verdict = other.Tail(), v
 			}
 			if r := f.selftests.Runs[m.Drive]; r != nil && r.EndedAt.IsZero() {
 				testing = append(testing, other.Tail())

@@ -1,0 +1,111 @@
+package bounds
+
+import (
+	"bytes"
+	"fmt"
+	"math/bits"
+	"strings"
+	"sync"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// shape is what a JSON value must have, from its schema.
+type shape struct {
+	required []string       // names of the fields that it must have
+	bit      map[string]int // their numbers
+	fields   map[string]*shape
+	elem     *shape // of the entries of a list, or the values of an object with any names
+	needs    bool   // whether it or anything in it must have a field
+}
+
+var shapes sync.Map // by the name of a schema
+
+func shapeOf(name string) *shape {
+	if s, ok := shapes.Load(name); ok {
+		return s.(*shape)
+	}
+	d := load()
+	s := d.shape(d.Components.Schemas[name], map[*schema]*shape{})
+	shapes.Store(name, s)
+	return s
+}
+
+func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
+	of = d.resolve(of)
+	if s := made[of]; s != nil {
+		return s
+	}
+	if len(of.Required) > 64 {
+		panic("more required fields than fit into a word") // a test reads all of the description
+	}
+	s := &shape{required: of.Required, bit: map[string]int{}, fields: map[string]*shape{}}
+	made[of] = s
+	for i, name := range of.Required {
+		s.bit[name] = i
+	}
+	s.needs = len(s.required) > 0
+	for name, f := range of.Properties {
+		if x := d.shape(f, made); x.needs {
+			s.fields[name], s.needs = x, true
+		}
+	}
+	for _, of := range []*schema{of.Items, of.Additional} {
+		if of == nil {
+			continue
+		}
+		if x := d.shape(of, made); x.needs {
+			s.elem, s.needs = x, true
+		}
+	}
+	return s
+}
+
+// Missing gives the first field that a JSON text lacks although the API's description requires it, as a JSON pointer
+// (RFC 6901); it is empty if nothing is missing. A null is missing as well. Go reads a missing number as 0 and a missing
+// list as an empty one, and nobody could tell afterwards that a fact is missing. schema is the name of a description.
+func Missing(text []byte, schema string) (pointer string, err error) {
+	return shapeOf(schema).missing(jsontext.NewDecoder(bytes.NewBuffer(text)))
+}
+
+func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
+	kind := in.PeekKind()
+	if s == nil || !s.needs || kind != '{' && kind != '[' {
+		return "", in.SkipValue()
+	}
+	if _, err := in.ReadToken(); err != nil {
+		return "", err
+	}
+	var has uint64
+	for n := 0; ; n++ {
+		if k := in.PeekKind(); k == '}' || k == ']' {
+			_, err = in.ReadToken()
+			break
+		}
+		x := s.elem
+		if kind == '{' {
+			name, err := in.ReadValue()
+			if err != nil {
+				return "", err
+			}
+			// A name with an escape counts as another: then the field is missing.
+			name = bytes.Trim(name, `"`)
+			bit, required := s.bit[string(name)]
+			if f := s.fields[string(name)]; f != nil {
+				x = f
+			}
+			if required && in.PeekKind() != 'n' {
+				has |= 1 << bit
+			}
+		}
+		if pointer, err := x.missing(in); err != nil || pointer != "" {
+			return pointer, err
+		}
+	}
+	if err == nil && kind == '{' && bits.OnesCount64(has) < len(s.required) {
+		name := s.required[bits.TrailingZeros64(^has)]
+		at := string(in.StackPointer())
+		return fmt.Sprintf("%s/%s", strings.TrimSuffix(at, "/"), name), nil
+	}
+	return "", err
+}
