@@ -62,8 +62,9 @@ func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
 }
 
 // Missing gives the first field that a JSON text lacks although the API's description requires it, as a JSON pointer
-// (RFC 6901); it is empty if nothing is missing. A null is missing as well. Go reads a missing number as 0 and a missing
-// list as an empty one, and nobody could tell afterwards that a fact is missing. schema is the name of a description.
+// (RFC 6901); it is empty if nothing is missing. A null is missing as well. Go reads a missing number as 0 and a
+// missing list as an empty one, and nobody could tell afterwards that a fact is missing. schema is the name of a
+// description.
 func Missing(text []byte, schema string) (pointer string, err error) {
 	return shapeOf(schema).missing(jsontext.NewDecoder(bytes.NewBuffer(text)))
 }

@@ -220,7 +220,7 @@ var lessNews = map[string]string{
 
 // lessEverywhere are the places whose absence everywhere is such a statement.
 var lessEverywhere = map[string]string{
-	".drives[].medium":       "virtual disks, whose kind nobody knows: they are not told apart",
+	".drives[].medium":       "virtual disks, whose kind is not known: all are taken as the same kind",
 	".drives[].identity.wwn": "drives that have none: those in pools are not found, and have no siblings there",
 }
 
