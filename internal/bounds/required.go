@@ -15,6 +15,7 @@ type shape struct {
 	required []string       // names of the fields that it must have
 	bit      map[string]int // their numbers
 	fields   map[string]*shape
+	lists    map[string]bool // the fields that are lists
 	elem     *shape // of the entries of a list, or the values of an object with any names
 	needs    bool   // whether it or anything in it must have a field
 }
@@ -39,7 +40,7 @@ func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
 	if len(of.Required) > 64 {
 		panic("more required fields than fit into a word") // a test reads all of the description
 	}
-	s := &shape{required: of.Required, bit: map[string]int{}, fields: map[string]*shape{}}
+	s := &shape{required: of.Required, bit: map[string]int{}, fields: map[string]*shape{}, lists: map[string]bool{}}
 	made[of] = s
 	for i, name := range of.Required {
 		s.bit[name] = i
@@ -49,6 +50,7 @@ func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
 		if x := d.shape(f, made); x.needs {
 			s.fields[name], s.needs = x, true
 		}
+		s.lists[name] = d.resolve(f).Type == "array"
 	}
 	for _, of := range []*schema{of.Items, of.Additional} {
 		if of == nil {
@@ -62,9 +64,9 @@ func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
 }
 
 // Missing gives the first field that a JSON text lacks although the API's description requires it, as a JSON pointer
-// (RFC 6901); it is empty if nothing is missing. A null is missing as well. Go reads a missing number as 0 and a
-// missing list as an empty one, and nobody could tell afterwards that a fact is missing. schema is the name of a
-// description.
+// (RFC 6901); it is empty if nothing is missing. A null is missing as well, except as an empty list: so programs in Go
+// write one. Go reads a missing number as 0 and a missing list as an empty one, and nobody could tell afterwards that a
+// fact is missing. schema is the name of a description.
 func Missing(text []byte, schema string) (pointer string, err error) {
 	return shapeOf(schema).missing(jsontext.NewDecoder(bytes.NewBuffer(text)))
 }
@@ -95,7 +97,7 @@ func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
 			if f := s.fields[string(name)]; f != nil {
 				x = f
 			}
-			if required && in.PeekKind() != 'n' {
+			if required && (in.PeekKind() != 'n' || s.lists[string(name)]) {
 				has |= 1 << bit
 			}
 		}

@@ -3,6 +3,7 @@ package daemon
 import (
 	"encoding/json"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -37,7 +38,10 @@ var outcomes = []api.PoolOutcome{api.StaysUnknown, api.StaysLost, api.StaysUnrea
 
 // states are the statements of a service that has these reports, and before them the first ones, if there are any.
 func states(t *testing.T, fleet *lab.Fleet, first, reports []api.Report) stated {
-	st, err := store.Open(filepath.Join(t.TempDir(), "lantern.db"))
+	dir, err := os.MkdirTemp("", "facts") // gone at once: there are hundreds, each with its reserve of room
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	st, err := store.Open(filepath.Join(dir, "lantern.db"))
 	require.NoError(t, err)
 	defer st.Close()
 	s, err := service.New(st, fleet.Clock(), slog.New(slog.DiscardHandler))
