@@ -16,8 +16,8 @@ type shape struct {
 	bit      map[string]int // their numbers
 	fields   map[string]*shape
 	lists    map[string]bool // the fields that are lists
-	elem     *shape // of the entries of a list, or the values of an object with any names
-	needs    bool   // whether it or anything in it must have a field
+	elem     *shape          // of the entries of a list, or the values of an object with any names
+	needs    bool            // whether it or anything in it must have a field
 }
 
 var shapes sync.Map // by the name of a schema
@@ -94,10 +94,11 @@ func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
 			// A name with an escape counts as another: then the field is missing.
 			name = bytes.Trim(name, `"`)
 			bit, required := s.bit[string(name)]
+			list := s.lists[string(name)]
 			if f := s.fields[string(name)]; f != nil {
 				x = f
 			}
-			if required && (in.PeekKind() != 'n' || s.lists[string(name)]) {
+			if required && (list || in.PeekKind() != 'n') {
 				has |= 1 << bit
 			}
 		}

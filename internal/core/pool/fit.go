@@ -45,6 +45,9 @@ func (p *Pool) Fit(slot string) (s Size, ok bool) {
 		var largest drive.Bytes // of the data members that remain
 		least := drive.Bytes(0)
 		for _, x := range g.Members {
+			if x.Size == 0 && x.State != Out && x.Parity != m.Parity {
+				return Size{}, false // the size that it must be compared with
+			}
 			if x.Parity {
 				if least == 0 || x.Size < least {
 					least = x.Size

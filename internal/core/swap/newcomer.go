@@ -19,7 +19,7 @@ func (s *State) Unfit(d Drive) string {
 	case s.Old.Key():
 		own = "it is the drive that is to be replaced"
 	}
-	return cmp.Or(own, s.size(d), s.lies(d), promised(d), ill(d), s.sort(d))
+	return cmp.Or(own, nameless(d), s.size(d), s.lies(d), promised(d), ill(d), s.sort(d))
 }
 
 func (s *State) size(d Drive) string {
@@ -46,6 +46,14 @@ func (s *State) lies(d Drive) string {
 		return "its contents are unknown: it was not read"
 	case d.Holds != "":
 		return "it carries somebody's data (" + d.Holds + ")"
+	}
+	return ""
+}
+
+// nameless refuses a drive whose label tail nobody can type (R3).
+func nameless(d Drive) string {
+	if d.Tail() == "" {
+		return "it reports no serial number, so its label cannot be compared"
 	}
 	return ""
 }

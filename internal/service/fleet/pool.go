@@ -129,8 +129,12 @@ func (p *Pool) Hosts() []string { return p.hosts }
 // runningOf are the ids of recoveries that are running or paused.
 func runningOf(all []api.RecoveryReport) (ids []string) {
 	for _, r := range all {
-		if r.Id != "" && (r.State == string(recovery.Running) || r.State == string(recovery.Paused)) {
-			ids = append(ids, r.Id)
+		switch recovery.State(r.State) {
+		case recovery.Finished, recovery.Stopped, recovery.Failed:
+		default: // also a state that is not known here
+			if r.Id != "" {
+				ids = append(ids, r.Id)
+			}
 		}
 	}
 	return ids

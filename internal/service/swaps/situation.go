@@ -131,7 +131,7 @@ func (f facts) movesIn(p *fleet.Pool) (kind string) {
 		}
 	})
 	for _, id := range p.Running {
-		kind = string(f.recoveries.Courses[id].Report.Kind)
+		kind = cmp.Or(string(f.recoveries.Courses[id].Report.Kind), "recovery")
 	}
 	return kind
 }
