@@ -1,6 +1,7 @@
 package service
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -149,4 +150,25 @@ func TestRecoveriesOverTime(t *testing.T) {
 	v, err = b.s.Progress.Recovery("r2")
 	require.NoError(t, err)
 	require.Equal(t, api.RecoveryStateFailed, v.State)
+}
+
+// TestFillingWithoutList: a member that is being filled makes the pool one that recovers (R4), even if the list of
+// recoveries is empty, or has the recovery without a kind or in a state that nobody knows.
+func TestFillingWithoutList(t *testing.T) {
+	for _, recoveries := range [][]api.RecoveryReport{
+		nil,
+		{{Id: "r1", State: "running", StartedAt: t0}},
+		{{Id: "r1", Kind: "resilver", State: "thinking", StartedAt: t0}},
+	} {
+		b := newBench(t)
+		b.pool.Groups[0].Members[1].State = "recovering"
+		b.pool.Recoveries = recoveries
+		b.report()
+		_, err := b.s.Views.ActOnPool("ida", "plankton", api.PoolAction{Action: api.PoolActionActionRebalance})
+		b.problem(err, "recovering", "is running in plankton")
+		w, err := b.s.Swaps.PlanSwap("ida", "AA001")
+		require.NoError(t, err)
+		i := slices.IndexFunc(w.Checks, func(c api.Check) bool { return c.Id == "no-recovery" })
+		require.Equal(t, api.Stops, w.Checks[i].Result)
+	}
 }

@@ -140,6 +140,14 @@ func runningOf(all []api.RecoveryReport) (ids []string) {
 	return ids
 }
 
+// Recovers reports whether a pool recovers: a recovery runs or is paused, or a member is being filled even if the
+// pool's list of recoveries does not have it.
+func (p *Pool) Recovers() bool {
+	filled := false
+	p.Everyone(func(_ string, m *pool.Member) { filled = filled || m.State == pool.Recovering })
+	return filled || len(p.Running) > 0
+}
+
 // drop removes a pool from memory.
 func (s *State) drop(id string) {
 	if s.Pools[id] != nil {

@@ -1,6 +1,8 @@
 package recoveries
 
 import (
+	"slices"
+
 	"lantern/internal/service/fleet"
 	"lantern/internal/service/ledger"
 )
@@ -28,3 +30,16 @@ type Service struct {
 
 // NewService makes the Service of a State and its lock.
 func NewService(s *State, mu *ledger.Lock) *Service { return &Service{s, mu} }
+
+// MovesIn is the kind of the recovery that runs in a pool; empty when it does not recover.
+func (s *State) MovesIn(p *fleet.Pool) string {
+	for _, id := range slices.Backward(p.Running) {
+		if c := s.Courses[id]; c != nil && c.Report.Kind != "" {
+			return string(c.Report.Kind)
+		}
+	}
+	if p.Recovers() {
+		return "recovery"
+	}
+	return ""
+}

@@ -125,7 +125,7 @@ func (s *State) MayTest(d *fleet.Drive, at fleet.Place, kind drive.SelfTestKind,
 		return "it has no " + string(kind) + " self-test"
 	case s.Runs[d.Key()] != nil || d.Reading.Testing.RemainingPercent > 0:
 		return "it is being tested already"
-	case at.Pool != nil && len(at.Pool.Running) > 0:
+	case at.Pool != nil && at.Pool.Recovers():
 		return at.Pool.Name + " is recovering, and is left in peace until that is done"
 	}
 	if at.Pool != nil {

@@ -229,13 +229,13 @@ func (s *Service) NextInCampaign(by, name string) (api.Campaign, error) {
 				p.Reporter,
 			)
 		}
-		if len(p.Running) > 0 {
+		if moves := s.recoveries.MovesIn(p); moves != "" {
 			return api.Campaign{}, problem.New(
 				409,
 				"recovering",
 				"Wait until it has ended.",
 				"A %s is running in %s.",
-				s.recoveries.Courses[p.Running[0]].Report.Kind,
+				moves,
 				p.Name,
 			)
 		}

@@ -112,7 +112,7 @@ func (f facts) seatFacts(x *swap.Situation) {
 			seat.WitnessAt = p.At // it came with the newest report
 		}
 		seat.Unknown = p.WhyUnknown()
-		if kind := f.movesIn(p); kind != "" {
+		if kind := f.recoveries.MovesIn(p); kind != "" {
 			moving = kind
 		}
 		x.Seats = append(x.Seats, seat)
@@ -120,20 +120,6 @@ func (f facts) seatFacts(x *swap.Situation) {
 	if seen {
 		x.Recovery, x.Above = swap.Told(moving), swap.Told(f.fleet.Above(f.pools))
 	}
-}
-
-// movesIn is the kind of the recovery that runs in a pool; empty when none runs. A member that is being filled is one,
-// even if the pool's list of recoveries does not have it.
-func (f facts) movesIn(p *fleet.Pool) (kind string) {
-	p.Everyone(func(_ string, m *pool.Member) {
-		if m.State == pool.Recovering {
-			kind = "recovery"
-		}
-	})
-	for _, id := range p.Running {
-		kind = cmp.Or(string(f.recoveries.Courses[id].Report.Kind), "recovery")
-	}
-	return kind
 }
 
 // poolFacts are the facts about the other members of the pool, and other matters.
@@ -179,7 +165,7 @@ func (f facts) neighbours() (out []swap.Neighbour) {
 		here := false
 		p.Everyone(func(_ string, m *pool.Member) { here = here || m.Domain == f.plan.Host })
 		if here && !f.pools[p.ID] {
-			out = append(out, swap.Neighbour{Pool: &p.Pool, Recovery: f.movesIn(p)})
+			out = append(out, swap.Neighbour{Pool: &p.Pool, Recovery: f.recoveries.MovesIn(p)})
 		}
 	}
 	slices.SortFunc(out, func(a, b swap.Neighbour) int { return strings.Compare(a.Pool.Name, b.Pool.Name) })

@@ -90,13 +90,13 @@ func (s *Service) ActOnPool(by, name string, a api.PoolAction) (api.Order, error
 			}
 			o.Order.Slot, o.Order.Drive, o.Host = slot, wire.Identity(d.Desc.Identity), d.Host
 		}
-		if len(p.Running) > 0 {
+		if moves := s.recoveries.MovesIn(p); moves != "" {
 			return api.Order{}, problem.New(
 				409,
 				"recovering",
 				"Wait until it has ended.",
 				"A %s is running in %s.",
-				s.recoveries.Courses[p.Running[0]].Report.Kind,
+				moves,
 				p.Name,
 			)
 		}
