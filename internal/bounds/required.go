@@ -68,7 +68,9 @@ func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
 // write one. Go reads a missing number as 0 and a missing list as an empty one, and nobody could tell afterwards that a
 // fact is missing. schema is the name of a description.
 func Missing(text []byte, schema string) (pointer string, err error) {
-	return shapeOf(schema).missing(jsontext.NewDecoder(bytes.NewBuffer(text)))
+	// Names that are there twice and wrong UTF-8 are refused by whoever decodes the text.
+	return shapeOf(schema).missing(jsontext.NewDecoder(bytes.NewBuffer(text), jsontext.AllowDuplicateNames(true),
+		jsontext.AllowInvalidUTF8(true)))
 }
 
 func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
