@@ -132,6 +132,9 @@ func TestMissing(t *testing.T) {
 			require.Equal(t, expected, missing, "null: %t", null)
 		}
 	}
+	missing, err = Missing([]byte(`{"drives":[null]}`), "Report")
+	require.NoError(t, err)
+	require.Equal(t, "/drives/0", missing, "nothing is no drive")
 	for _, text := range []string{"", "{", `{"pools":[{]}`} {
 		_, err := Missing([]byte(text), "Report")
 		require.Error(t, err, text)

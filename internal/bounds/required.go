@@ -82,12 +82,16 @@ func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
 		return "", err
 	}
 	var has uint64
-	for n := 0; ; n++ {
+	for {
 		if k := in.PeekKind(); k == '}' || k == ']' {
 			_, err = in.ReadToken()
 			break
 		}
 		x := s.elem
+		if kind == '[' && x != nil && in.PeekKind() == 'n' {
+			_, err = in.ReadToken()
+			return string(in.StackPointer()), err
+		}
 		if kind == '{' {
 			name, err := in.ReadValue()
 			if err != nil {
