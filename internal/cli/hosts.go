@@ -243,7 +243,11 @@ func (s *session) hostTrouble(h api.Host) {
 		)
 	}
 	if r := h.Refused; r.Count > 0 {
-		s.out.line("%s sent reports that were refused, %d times, last at %s: %s", h.Name, r.Count,
+		were := "were"
+		if r.Count == 1 {
+			were = "was"
+		}
+		s.out.line("%s of %s %s refused, last at %s: %s", plural(r.Count, "report"), h.Name, were,
 			r.At.Local().Format("2006-01-02 15:04"), r.Says)
 	}
 }

@@ -61,7 +61,7 @@ func labLoad(ctx context.Context, s *session, cmd *cli.Command) error {
 	}
 	for _, w := range out.Waits {
 		if w.Failed > 0 {
-			s.out.line("%s failed %d times, at last: %s", w.What, w.Failed, w.LastError)
+			s.out.line("%s failed %s, at last: %s", w.What, plural(w.Failed, "time"), w.LastError)
 		}
 	}
 	s.out.line("")

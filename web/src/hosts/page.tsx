@@ -134,7 +134,8 @@ function Host({ host: h }: { host: S["Host"] }) {
       )}
       {h.refused && h.refused.count > 0 && (
         <p>
-          {h.refused.count} of its reports were refused, the last at {exact(new Date(h.refused.at))}: {h.refused.says}
+          {h.refused.count === 1 ? "1 of its reports was" : `${h.refused.count} of its reports were`} refused, the last
+          at {exact(new Date(h.refused.at))}: {h.refused.says}
         </p>
       )}
       {h.nameless?.map((n) => (
