@@ -81,41 +81,55 @@ func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
 	if _, err := in.ReadToken(); err != nil {
 		return "", err
 	}
-	var has uint64
-	for {
-		if k := in.PeekKind(); k == '}' || k == ']' {
-			_, err = in.ReadToken()
-			break
-		}
-		x := s.elem
-		if kind == '[' && x != nil && in.PeekKind() == 'n' {
+	if kind == '[' {
+		return s.missingEntry(in)
+	}
+	return s.missingField(in)
+}
+
+// missingEntry reads the entries and the end of a list.
+func (s *shape) missingEntry(in *jsontext.Decoder) (pointer string, err error) {
+	for in.PeekKind() != ']' {
+		if s.elem != nil && in.PeekKind() == 'n' { // nothing, where something is needed
 			_, err = in.ReadToken()
 			return string(in.StackPointer()), err
 		}
-		if kind == '{' {
-			name, err := in.ReadValue()
-			if err != nil {
-				return "", err
-			}
-			// A name with an escape counts as another: then the field is missing.
-			name = bytes.Trim(name, `"`)
-			bit, required := s.bit[string(name)]
-			list := s.lists[string(name)]
-			if f := s.fields[string(name)]; f != nil {
-				x = f
-			}
-			if required && (list || in.PeekKind() != 'n') {
-				has |= 1 << bit
-			}
+		if pointer, err := s.elem.missing(in); err != nil || pointer != "" {
+			return pointer, err
+		}
+	}
+	_, err = in.ReadToken()
+	return "", err
+}
+
+// missingField reads the fields and the end of an object.
+func (s *shape) missingField(in *jsontext.Decoder) (pointer string, err error) {
+	var has uint64
+	for in.PeekKind() != '}' {
+		name, err := in.ReadValue()
+		if err != nil {
+			return "", err
+		}
+		// A name with an escape counts as another: then the field is missing.
+		name = bytes.Trim(name, `"`)
+		bit, required := s.bit[string(name)]
+		list, x := s.lists[string(name)], s.elem
+		if f := s.fields[string(name)]; f != nil {
+			x = f
+		}
+		if required && (list || in.PeekKind() != 'n') {
+			has |= 1 << bit
 		}
 		if pointer, err := x.missing(in); err != nil || pointer != "" {
 			return pointer, err
 		}
 	}
-	if err == nil && kind == '{' && bits.OnesCount64(has) < len(s.required) {
-		name := s.required[bits.TrailingZeros64(^has)]
-		at := string(in.StackPointer())
-		return fmt.Sprintf("%s/%s", strings.TrimSuffix(at, "/"), name), nil
+	if _, err := in.ReadToken(); err != nil {
+		return "", err
 	}
-	return "", err
+	if bits.OnesCount64(has) == len(s.required) {
+		return "", nil
+	}
+	name := s.required[bits.TrailingZeros64(^has)]
+	return fmt.Sprintf("%s/%s", strings.TrimSuffix(string(in.StackPointer()), "/"), name), nil
 }
