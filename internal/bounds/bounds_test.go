@@ -84,8 +84,8 @@ func full(of *schema, at string, required *[]string) any {
 	return ""
 }
 
-// TestMissing: a value with everything lacks nothing, whatever the values are; without any one required field, or with
-// null in its place, that field is named. All descriptions of the API can be read.
+// TestMissing: in a report with every field nothing is missing, whatever the values are. If one required field is left
+// out or null, that field is named. All schemas of the API can be read.
 func TestMissing(t *testing.T) {
 	for name, of := range load().Components.Schemas {
 		if of.Type == "object" {
@@ -134,14 +134,14 @@ func TestMissing(t *testing.T) {
 	}
 	missing, err = Missing([]byte(`{"drives":[null]}`), "Report")
 	require.NoError(t, err)
-	require.Equal(t, "/drives/0", missing, "nothing is no drive")
+	require.Equal(t, "/drives/0", missing, "a null is not a drive")
 	for _, text := range []string{"", "{", `{"pools":[{]}`} {
 		_, err := Missing([]byte(text), "Report")
 		require.Error(t, err, text)
 	}
 }
 
-// FuzzMissing: nothing crashes it, and whatever lacks a field lacks it with spaces and other fields as well.
+// FuzzMissing: no text crashes it, and spaces around a text change nothing.
 func FuzzMissing(f *testing.F) {
 	f.Add(`{"id":"a","host":"h","drives":[{"identity":{"model":"m"}}],"pools":[null,1,"x",[],{}]}`)
 	f.Add(`{"a\u0062":1}`)

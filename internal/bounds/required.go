@@ -64,11 +64,11 @@ func (d *document) shape(of *schema, made map[*schema]*shape) *shape {
 }
 
 // Missing gives the first field that a JSON text lacks although the API's description requires it, as a JSON pointer
-// (RFC 6901); it is empty if nothing is missing. A null is missing as well, except as an empty list: so programs in Go
-// write one. Go reads a missing number as 0 and a missing list as an empty one, and nobody could tell afterwards that a
-// fact is missing. schema is the name of a description.
+// (RFC 6901); it is empty if nothing is missing. A null is missing as well, except for a list: programs in Go write
+// an empty list as null. This is checked in the text, because Go decodes a missing number as 0 and a missing list as an
+// empty one. schema is the name of a schema in the API's description.
 func Missing(text []byte, schema string) (pointer string, err error) {
-	// Names that are there twice and wrong UTF-8 are refused by whoever decodes the text.
+	// Duplicate names and invalid UTF-8 are refused when the text is decoded.
 	return shapeOf(schema).missing(jsontext.NewDecoder(bytes.NewBuffer(text), jsontext.AllowDuplicateNames(true),
 		jsontext.AllowInvalidUTF8(true)))
 }
@@ -90,7 +90,7 @@ func (s *shape) missing(in *jsontext.Decoder) (pointer string, err error) {
 // missingEntry reads the entries and the end of a list.
 func (s *shape) missingEntry(in *jsontext.Decoder) (pointer string, err error) {
 	for in.PeekKind() != ']' {
-		if s.elem != nil && in.PeekKind() == 'n' { // nothing, where something is needed
+		if s.elem != nil && in.PeekKind() == 'n' { // a null entry
 			_, err = in.ReadToken()
 			return string(in.StackPointer()), err
 		}

@@ -24,7 +24,7 @@ import (
 	"lantern/internal/store"
 )
 
-// stated is what a service states, each with how safe it sounds: what has fewer facts must not sound safer.
+// stated are the statements of a service, each with a number that is higher the safer it sounds.
 type stated map[string]int
 
 func (s stated) margin(what string, m api.Margin) {
@@ -33,12 +33,12 @@ func (s stated) margin(what string, m api.Margin) {
 	}
 }
 
-// outcomes are the outcomes of a loss, from bad or unknown to good.
+// outcomes are the outcomes of a loss, from unknown and bad to good.
 var outcomes = []api.PoolOutcome{api.StaysUnknown, api.StaysLost, api.StaysUnreachable, api.StaysReduced, api.StaysSafe}
 
-// states are the statements of a service that has these reports, and before them the first ones, if there are any.
+// states gives the statements of a service that got the first reports, if there are any, and then the others.
 func states(t *testing.T, fleet *lab.Fleet, first, reports []api.Report) stated {
-	dir, err := os.MkdirTemp("", "facts") // gone at once: there are hundreds, each with its reserve of room
+	dir, err := os.MkdirTemp("", "facts") // removed at once: each has a large file that reserves disk space
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
 	st, err := store.Open(filepath.Join(dir, "lantern.db"))
@@ -60,7 +60,7 @@ func states(t *testing.T, fleet *lab.Fleet, first, reports []api.Report) stated 
 		}
 	}
 	for _, r := range reports {
-		_ = s.TakeReport(r.Host, r) // one that is refused says nothing
+		_ = s.TakeReport(r.Host, r) // a refused report changes nothing
 	}
 	require.NoError(t, s.Tick())
 	out := stated{}
@@ -158,7 +158,7 @@ func (p place) String() string {
 	return b.String()
 }
 
-// placesIn are all places in a value, the value itself left out.
+// placesIn are all places in a value, without the value itself.
 func placesIn(v any, at place) (out []place) {
 	add := func(key, x any) {
 		next := append(slices.Clip(at), key)
@@ -177,7 +177,7 @@ func placesIn(v any, at place) (out []place) {
 	return out
 }
 
-// without is a value without what is at a place.
+// without removes what is at a place from a value.
 func without(v any, at place) any {
 	switch v := v.(type) {
 	case map[string]any:
@@ -202,8 +202,8 @@ func without(v any, at place) any {
 	return v
 }
 
-// lessNews are the places in a report whose absence is a statement itself: nothing happened, nothing depends on it, or
-// there is no more of it. Whoever leaves them out says something else, and not less.
+// lessNews are the places in a report whose absence has a meaning of its own, such as "no recovery was seen": a report
+// without one states something else, and not less. Each has what its absence states.
 var lessNews = map[string]string{
 	".drives[].reading.tests":                "the drive has run no test",
 	".drives[].reading.tests[]":              "the drive has run one test less",
@@ -222,16 +222,16 @@ var lessNews = map[string]string{
 	".pools[].groups[].members[].bad_blocks": "none",
 }
 
-// lessEverywhere are the places whose absence everywhere is such a statement.
+// lessEverywhere are the places whose absence has such a meaning if they are left out everywhere.
 var lessEverywhere = map[string]string{
 	".drives[].medium":       "virtual disks, whose kind is not known: all are taken as the same kind",
 	".drives[].identity.wwn": "drives that have none: those in pools are not found, and have no siblings there",
 }
 
-// TestFewerFacts: a report that lacks something never makes the service sound safer: no margin is greater, no drive
-// sounder, nothing fits or can be pulled that did not, no loss has a better outcome, and no check passes that did not.
-// Every place in the demo's reports is left out once on one drive, pool or member after a whole report, and everywhere
-// in the first report.
+// TestFewerFacts: a report that lacks something never makes the service sound safer. No margin is greater, no other
+// drive is sound, fits or can be pulled, no loss has a better outcome, and no other check passes. Every kind of place in
+// the demo's reports is left out in two ways: for one drive, pool or member after a whole report, and everywhere in the
+// first report.
 func TestFewerFacts(t *testing.T) {
 	now := time.Now().UTC().Truncate(time.Second)
 	fleet, err := lab.Open(filepath.Join(t.TempDir(), "lab.json"), now, 0, lab.HeronPoint(0))
@@ -306,7 +306,7 @@ func TestFewerFacts(t *testing.T) {
 				}
 				for what, is := range states(t, fleet, before, less) {
 					was, known := whole[what]
-					// What is not known of other members is told by the check of their health.
+					// If the health of other members is not known, the check of their health says so.
 					if strings.HasSuffix(what, ": only-matter") && strings.HasPrefix(form, ".drives[].reading") {
 						continue
 					}

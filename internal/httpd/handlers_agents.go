@@ -38,7 +38,7 @@ func (s agentsCalls) PushReport(c *echo.Context, p api.PushReportParams) error {
 	return s.taken(c, err)
 }
 
-// complete refuses a report without a fact that every report has: nobody could tell it from a zero or an empty list.
+// complete refuses a report that lacks a required field: after decoding, that would look like a zero or an empty list.
 func complete(text []byte) error {
 	missing, err := bounds.Missing(text, "Report")
 	switch {

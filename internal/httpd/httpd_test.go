@@ -242,8 +242,8 @@ func TestEveryOperation(t *testing.T) {
 	}
 }
 
-// TestIncompleteReports: a report without a fact that every report has is refused for good, with the place that is
-// missing, and changes nothing: a missing number is no zero, and a missing list is not empty.
+// TestIncompleteReports: a report that lacks a required field is refused permanently, with the name of the field, and
+// changes nothing.
 func TestIncompleteReports(t *testing.T) {
 	s := newSite(t)
 	_, before, _ := s.as("GET", "/pools/plankton", "")

@@ -160,9 +160,8 @@ func TestSessions(t *testing.T) {
 	require.Empty(t, list(bo))
 }
 
-// TestUnreadRecords: while the records cannot be read, no answer says that there is nothing where it said before that
-// there is something; nobody is told that their session has ended or that their token is wrong, and nobody is let in
-// who was not before.
+// TestUnreadRecords: while the records cannot be read, no answer says that something does not exist that existed before;
+// nobody is told that their session has ended or that their token is wrong, and nobody else gets access.
 func TestUnreadRecords(t *testing.T) {
 	s := newSite(t)
 	session, err := s.server.Service.People.SignIn(s.person, people.Caller{})

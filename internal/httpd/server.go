@@ -219,7 +219,7 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 		if cookie, err := c.Cookie(s.cookieName()); err == nil && !agents {
 			who, id, err := s.Service.People.SessionOf(cookie.Value)
 			if err != nil && !errors.Is(err, people.ErrUnknown) {
-				return err // nobody knows whether the session has ended
+				return err // it is not known whether the session has ended
 			}
 			if err == nil {
 				if r.Method != http.MethodGet && !s.sameOrigin(r) {
@@ -259,7 +259,7 @@ func (s *Server) byToken(c *echo.Context, next echo.HandlerFunc, token string, a
 		s.tries.worked(from)
 		return s.as(c, next, who, func() bool { _, err := s.Service.People.Person(token); return err == nil })
 	} else if !errors.Is(err, people.ErrUnknown) {
-		return err // nobody knows whether the token is valid
+		return err // it is not known whether the token is valid
 	}
 	// A client with a valid token never waits because of others at the same address.
 	if err := s.tries.wait(from, time.Now()); err != nil {

@@ -9,7 +9,7 @@ import (
 )
 
 // Stolen is the share of the processors' time that other virtual machines took, from 0 to 1: the steal time of proc(5).
-// It is 0 where it is not told.
+// It is 0 where the kernel does not report it.
 type Stolen struct {
 	Mean float64 `json:"mean"`
 	Most float64 `json:"most"` // in the worst stolenEach
@@ -70,7 +70,7 @@ func watchStolen(ctx context.Context, now func() (ticks, bool), each time.Durati
 			}
 			over := ctx.Err() != nil
 			if t, ok := now(); ok {
-				if s.Mean = t.since(first); !over || !full { // the rest after the last full time is too short
+				if s.Mean = t.since(first); !over || !full { // the last interval is shorter than the others
 					s.Most, last, full = max(s.Most, t.since(last)), t, true
 				}
 			}

@@ -48,12 +48,12 @@ type Metric struct {
 	Number int `json:"-"`
 }
 
-// besideDrive are the sources that tell of a drive without its help.
-var besideDrive = []string{"host I/O statistics", "host kernel", "host reports", "pool"}
+// hostSources are the sources of metrics that the drive itself does not report.
+var hostSources = []string{"host I/O statistics", "host kernel", "host reports", "pool"}
 
-// Own reports whether the drive itself gives the metric, and not only its host or its pool.
+// Own reports whether the drive itself reports the metric, and not only its host or its pool.
 func (m Metric) Own() bool {
-	return m.Attribute != 0 || slices.ContainsFunc(m.From, func(s string) bool { return !slices.Contains(besideDrive, s) })
+	return m.Attribute != 0 || slices.ContainsFunc(m.From, func(s string) bool { return !slices.Contains(hostSources, s) })
 }
 
 func whole(raw uint64) float64    { return float64(raw) }

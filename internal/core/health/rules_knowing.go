@@ -312,7 +312,8 @@ var knowingRules = []Rule{
 	},
 }
 
-// ownValues reports whether a drive gave a value itself. What its host and its pool count says nothing of its health.
+// ownValues reports whether the drive itself ever reported a value. Counters of its host and its pool do not show its
+// health.
 func ownValues(s *Subject) bool {
 	for name, series := range s.Record {
 		if m, known := drive.MetricByName(name); len(series) > 0 && known && m.Own() {

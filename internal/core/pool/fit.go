@@ -46,7 +46,7 @@ func (p *Pool) Fit(slot string) (s Size, ok bool) {
 		least := drive.Bytes(0)
 		for _, x := range g.Members {
 			if x.Size == 0 && x.State != Out && x.Parity != m.Parity {
-				return Size{}, false // the size that it must be compared with
+				return Size{}, false // the size to compare with is not known
 			}
 			if x.Parity {
 				if least == 0 || x.Size < least {

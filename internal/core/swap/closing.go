@@ -1,6 +1,7 @@
 package swap
 
 import (
+	"cmp"
 	"strings"
 
 	"lantern/internal/core/drive"
@@ -44,11 +45,9 @@ func (s *State) closing(e Event) []record.Check {
 			"Look at the pool.",
 		)
 	}
-	moves := "nothing moves in it"
-	if p.Recovering {
-		moves = "a recovery is running"
-	}
-	check("nothing-moves", "Recovery in the pool", !p.Recovering, moves, "Wait until it has ended.")
+	moves := p.moves()
+	check("nothing-moves", "Recovery in the pool", moves == "", cmp.Or(moves, "nothing moves in it"),
+		"Wait until it has ended.")
 	enough := p.MarginKnown && (e.Margin >= s.Margin || len(s.Loses) > 0)
 	check("margin-restored", "Margin", enough, margin, "Another member is gone; see the round.")
 	nothing := check(

@@ -83,7 +83,7 @@ func instead(d Drive) string {
 	return "Put in another drive."
 }
 
-// leastSector is the least size of a logical sector in bytes: what has it can take the place of any.
+// leastSector is the smallest size of a logical sector in bytes; a drive with such sectors can replace any other.
 const leastSector = 512
 
 func (s *State) sort(d Drive) string {
@@ -106,7 +106,7 @@ func (s *State) sort(d Drive) string {
 		return "rotating drive; the pool expects a solid-state drive"
 	case s.Old.Medium == drive.MediumSolidState && unknown:
 		return "the kind of its media is not known; the pool expects a solid-state drive"
-	case oldUnknown && d.Medium == drive.MediumRotating: // virtual disks tell none of them
+	case oldUnknown && d.Medium == drive.MediumRotating: // of virtual disks, neither is known
 		return "rotating drive; it is not known whether the pool expects a solid-state drive"
 	case s.Old.Zoned == "" && d.Zoned != "":
 		return "its tracks overlap (" + string(

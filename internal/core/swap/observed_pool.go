@@ -191,8 +191,13 @@ func (s observation) against(p *PoolView) (why string, gated bool) {
 		return s.unsafe(p, p.Moving, nil), true
 	case Release:
 		return s.againstRelease(p), !s.InProgress && !s.Ordered
-	case Scrub, Drain, Refill:
+	case Scrub, Drain:
 		return s.recoveryRuns(p), !s.InProgress && !s.Ordered // otherwise the recovery is its own
+	case Refill: // it fills members that are waiting for it
+		if !p.Recovering {
+			return "", !s.InProgress && !s.Ordered
+		}
+		return s.recoveryRuns(p), !s.InProgress && !s.Ordered
 	case Still, Down:
 		if why := s.recoveryRuns(p); why != "" || p.MarginKnown {
 			return why, true
@@ -238,8 +243,19 @@ func (s observation) againstUp() string {
 
 // recoveryRuns names the recovery that is running (R4); empty where none is.
 func (s observation) recoveryRuns(p *PoolView) string {
-	if keepsR4 && p.Recovering {
-		return "a recovery is running in " + s.Pool
+	if moves := p.moves(); keepsR4 && moves != "" {
+		return moves + " in " + s.Pool
+	}
+	return ""
+}
+
+// moves says what recovers in the pool; empty if nothing does.
+func (p *PoolView) moves() string {
+	switch {
+	case p.Recovering:
+		return "a recovery is running"
+	case p.Filling:
+		return "a member is being filled"
 	}
 	return ""
 }
@@ -280,8 +296,8 @@ func (s observation) unsafe(p *PoolView, after pool.Margin, lost []string) strin
 	untold := slices.ContainsFunc(lost, func(v string) bool { return !slices.Contains(s.Loses, v) })
 	told := len(lost) > 0 && !untold
 	switch {
-	case keepsR4 && p.Recovering:
-		return "a recovery is running in " + s.Pool
+	case s.recoveryRuns(p) != "":
+		return s.recoveryRuns(p)
 	case !p.MarginKnown:
 		return "the margin of " + s.Pool + " is unknown"
 	case keepsR1 && untold:

@@ -111,7 +111,7 @@ func (s *State) add(out *PoolView, v PoolView) {
 	out.Without, out.Moving = min(out.Without, v.Without), min(out.Moving, v.Moving)
 	out.Lost = union(out.Lost, v.Lost)
 	out.Drained, out.Filled = out.Drained && v.Drained, out.Filled && v.Filled
-	out.Recovering = out.Recovering || v.Recovering
+	out.Recovering, out.Filling = out.Recovering || v.Recovering, out.Filling || v.Filling
 	if out.Recovery == "" || v.Recovering && v.Recovery != "" {
 		out.Recovery = v.Recovery
 	}

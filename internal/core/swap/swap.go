@@ -279,9 +279,11 @@ type PoolView struct {
 	// Drained is true when neither the old drive nor a member that depends on it stores data.
 	Drained bool `json:"drained,omitempty"`
 	// Filled is true when all members that depend on the old drive store their shares.
-	Filled     bool   `json:"filled,omitempty"`
-	Recovering bool   `json:"recovering"` // any recovery runs in the pool
-	Recovery   string `json:"recovery"`   // id of the recovery that fills the slot, running or ended
+	Filled     bool `json:"filled,omitempty"`
+	Recovering bool `json:"recovering"` // any recovery runs in the pool
+	// Filling is true when a member is being filled, even if no recovery is listed.
+	Filling  bool   `json:"filling,omitempty"`
+	Recovery string `json:"recovery"` // id of the recovery that fills the slot, running or ended
 	// Scrubbed is when the newest scrub ended; ScrubClean whether it left no errors.
 	Scrubbed     time.Time `json:"scrubbed,omitzero"`
 	ScrubClean   bool      `json:"scrub_clean,omitempty"`

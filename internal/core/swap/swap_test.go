@@ -302,13 +302,12 @@ func TestScenarios(t *testing.T) {
 				)
 			case "pool":
 				v := &PoolView{
-					Member:      pool.MemberState(arg("member", "online")),
-					Drive:       disk(arg("drive", "")).Key(),
-					MarginKnown: !has("unknown"),
-					Without:     pool.Margin(number("margin", 2)) - pool.Margin(number("needed", 1)),
-					Recovering: has(
-						"recovering",
-					),
+					Member:       pool.MemberState(arg("member", "online")),
+					Drive:        disk(arg("drive", "")).Key(),
+					MarginKnown:  !has("unknown"),
+					Without:      pool.Margin(number("margin", 2)) - pool.Margin(number("needed", 1)),
+					Recovering:   has("recovering"),
+					Filling:      has("filling"),
 					Recovery:     arg("id", ""),
 					Unrepairable: number("left", 0),
 					NewVerdict:   arg("verdict", string(health.Sound)),
@@ -388,7 +387,8 @@ func TestNothingBreaksTheRules(t *testing.T) {
 		)
 		var events []Event
 		for range 40 {
-			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Sector: 512, Bay: "h/f/1", Blank: r.IntN(8) > 0}
+			d := Drive{Identity: disk(tails[r.IntN(len(tails))]), Capacity: 4000, Sector: 512, Bay: "h/f/1",
+				Blank: r.IntN(8) > 0}
 			switch d.Tail() {
 			case "SML03":
 				d.Capacity = 3999

@@ -106,7 +106,7 @@ var nuisances = []nuisance{
 	}, 40 * perDay, health.Sound, health.Sound},
 }
 
-// quiet is a metric of the drive's own that never changes: one without any is unknown.
+// quiet is a metric that the drive itself reports and that never changes. Without one, the drive would be unknown.
 const quiet drive.MetricName = "start_stops"
 
 // judgeNuisance gives the worst verdict on the way, and the one at the end.

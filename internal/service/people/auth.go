@@ -136,8 +136,8 @@ func (s *State) SignInFrom(name string, role api.Role, from Caller) (session str
 	return s.openSession(b, name, from)
 }
 
-// openSession opens a session in one transaction with what else is in b: that has what must be so, such as that the
-// token was not renewed meanwhile.
+// openSession opens a session in one transaction with the other changes in b. The conditions in b must still hold
+// then, such as that the token was not renewed in the meantime.
 func (s *State) openSession(b *store.Batch, name string, from Caller) (string, error) {
 	now := time.Now().UTC()
 	session := secret.New("")
@@ -174,7 +174,7 @@ func (s *State) SessionOf(session string) (r Rights, id string, err error) {
 		return r, "", ErrUnknown
 	}
 	if r, err = s.RightsOf(x.Name); err == nil && now.Sub(x.SeenAt) > seenEach {
-		// Only a session that is still open is changed: one that was ended meanwhile is not opened again.
+		// Only a session that is still open is changed, so one that was just ended is not opened again.
 		if err := store.Set[store.Session](s.Store, "seen_at", now, "hash = ?", x.Hash); err != nil {
 			s.Log.Debug("the time of a session could not be written", "error", err)
 		}
@@ -232,7 +232,7 @@ func (s *State) Answered(key string, body []byte) (status int, answer []byte, ok
 		return 0, nil, false, nil
 	}
 	if err != nil {
-		return 0, nil, false, err // nobody knows whether it was done before
+		return 0, nil, false, err // it is not known whether it was done before
 	}
 	if subtle.ConstantTimeCompare(a.Asked, secret.Hash(string(body))) != 1 {
 		return 0, nil, false, problem.New(

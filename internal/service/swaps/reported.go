@@ -137,7 +137,8 @@ func (s *State) seatsView(w *Swap) (v swap.PoolView, margin pool.Margin, ok bool
 // poolView is the view of a swap on the pool of one of its seats.
 func (s *State) poolView(p *fleet.Pool, w *Swap, at swap.Seat) *swap.PoolView {
 	m, _, there := p.Slot(at.Slot)
-	v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.Running) > 0}
+	v := &swap.PoolView{Member: m.State, Drive: m.Drive, Recovering: len(p.Running) > 0,
+		Filling: p.Recovers()}
 	key := w.Old.Key()
 	if w.New != nil && m.Drive == w.New.Key() {
 		key = "" // the old drive has left this place; whether the new one could leave is checked elsewhere

@@ -107,7 +107,7 @@ describe("a question", () => {
     expect(sent.filter((r) => r.headers.get("Idempotency-Key") === "k")).toHaveLength(2);
     expect(api.signedOut()).toBe(false);
   });
-  it("whose refusal comes after somebody has signed in again is asked again, and the session is not said to be ended", async () => {
+  it("refused for the session before, after somebody has signed in again, is sent again", async () => {
     answers.push(json(200, { hosts: 1 }));
     await api.got(api.client.GET("/round"));
     const refused = json(401, { type: "no-session", title: "Sign in first.", status: 401 }, "application/problem+json");

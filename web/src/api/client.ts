@@ -120,7 +120,7 @@ async function loyal(asked: Request): Promise<Response> {
       go(`/sign-in?to=${encodeURIComponent(here() + location.search)}`);
       return answer;
     }
-    // Somebody signed in while this answer was on its way: it is about the session before.
+    // Somebody signed in after this request was sent, so the answer is about the session before.
     if (sentAfter !== signIns) continue;
     end();
     await new Promise<void>((go) => waiting.push(go));
