@@ -175,8 +175,8 @@ func (s *State) PersonMay(name string, role api.Role) error {
 	return nil
 }
 
-// newToken makes a token for a person, in place of one of the same name. It is written in one transaction with the other
-// changes in b.
+// newToken makes a token for a person, in place of one of the same name. It is written in one transaction with the
+// other changes in b.
 func (s *State) newToken(b *store.Batch, row store.Token) (string, error) {
 	token := secret.New(secret.PersonPrefix)
 	row.Hash, row.Made = secret.Hash(token), time.Now().UTC()
